@@ -1,0 +1,19 @@
+//! Values, results, figures and the catalog: what every part of Idle Tide talks about.
+//!
+//! This crate promises to hold any value a database yields without loss and any number of rows in a
+//! bounded amount of memory. It knows no database, no interface and no clock, and does no input or
+//! output but a result's own spill file.
+#![deny(missing_docs)]
+
+pub mod batch;
+pub mod catalog;
+pub mod figures;
+pub mod order;
+pub mod result;
+pub mod value;
+
+pub use batch::{Row, RowBatch};
+pub use catalog::{Catalog, Field, Index, Kind, Link, Object};
+pub use figures::Figures;
+pub use result::{Column, ResultSet, column_labels};
+pub use value::{Value, ValueRef};

@@ -1,0 +1,242 @@
+//! One value of a row, owned or borrowed. It keeps exactly what the engine yielded and decides
+//! nothing about how a value is shown, beyond its plain text.
+
+use std::cmp::Ordering;
+use std::fmt::Write as _;
+
+/// A value borrowed from a [`crate::RowBatch`] or from an engine's own buffer.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum ValueRef<'a> {
+    /// SQL null.
+    Null,
+    /// True or false.
+    Boolean(bool),
+    /// A 64-bit signed integer.
+    Integer(i64),
+    /// A 64-bit IEEE 754 number.
+    Float(f64),
+    /// Text in UTF-8.
+    Text(&'a str),
+    /// A value the engine calls text but whose bytes are not valid UTF-8.
+    RawText(&'a [u8]),
+    /// Bytes.
+    Bytes(&'a [u8]),
+}
+
+/// An owned [`ValueRef`].
+#[derive(Debug, Clone, PartialEq)]
+pub enum Value {
+    /// SQL null.
+    Null,
+    /// True or false.
+    Boolean(bool),
+    /// A 64-bit signed integer.
+    Integer(i64),
+    /// A 64-bit IEEE 754 number.
+    Float(f64),
+    /// Text in UTF-8.
+    Text(String),
+    /// Text whose bytes are not valid UTF-8.
+    RawText(Vec<u8>),
+    /// Bytes.
+    Bytes(Vec<u8>),
+}
+
+impl Value {
+    /// Borrows this value.
+    pub fn as_ref(&self) -> ValueRef<'_> {
+        match self {
+            Value::Null => ValueRef::Null,
+            Value::Boolean(b) => ValueRef::Boolean(*b),
+            Value::Integer(i) => ValueRef::Integer(*i),
+            Value::Float(f) => ValueRef::Float(*f),
+            Value::Text(t) => ValueRef::Text(t),
+            Value::RawText(b) => ValueRef::RawText(b),
+            Value::Bytes(b) => ValueRef::Bytes(b),
+        }
+    }
+}
+
+impl From<&str> for Value {
+    fn from(text: &str) -> Self {
+        Value::Text(text.to_string())
+    }
+}
+impl From<String> for Value {
+    fn from(text: String) -> Self {
+        Value::Text(text)
+    }
+}
+impl From<i64> for Value {
+    fn from(number: i64) -> Self {
+        Value::Integer(number)
+    }
+}
+impl From<f64> for Value {
+    fn from(number: f64) -> Self {
+        Value::Float(number)
+    }
+}
+impl<T: Into<Value>> From<Option<T>> for Value {
+    fn from(value: Option<T>) -> Self {
+        value.map_or(Value::Null, Into::into)
+    }
+}
+
+impl<'a> ValueRef<'a> {
+    /// Copies this value.
+    pub fn to_owned(self) -> Value {
+        match self {
+            ValueRef::Null => Value::Null,
+            ValueRef::Boolean(b) => Value::Boolean(b),
+            ValueRef::Integer(i) => Value::Integer(i),
+            ValueRef::Float(f) => Value::Float(f),
+            ValueRef::Text(t) => Value::Text(t.to_string()),
+            ValueRef::RawText(b) => Value::RawText(b.to_vec()),
+            ValueRef::Bytes(b) => Value::Bytes(b.to_vec()),
+        }
+    }
+
+    /// Whether this is SQL null.
+    pub fn is_null(self) -> bool {
+        matches!(self, ValueRef::Null)
+    }
+
+    /// The value as a number, if it is one.
+    pub fn as_number(self) -> Option<f64> {
+        match self {
+            ValueRef::Integer(i) => Some(i as f64),
+            ValueRef::Float(f) => Some(f),
+            _ => None,
+        }
+    }
+
+    /// The trade's word for the kind of this value: null, boolean, integer, real, text or bytes.
+    pub fn kind(self) -> &'static str {
+        match self {
+            ValueRef::Null => "null",
+            ValueRef::Boolean(_) => "boolean",
+            ValueRef::Integer(_) => "integer",
+            ValueRef::Float(_) => "real",
+            ValueRef::Text(_) | ValueRef::RawText(_) => "text",
+            ValueRef::Bytes(_) => "bytes",
+        }
+    }
+
+    /// Appends the exact bytes an export writes: nothing for null, decimal digits for numbers (the
+    /// shortest that read back as the same number), text as it is, bytes as lower-case hexadecimal.
+    pub fn write_plain(self, out: &mut Vec<u8>) {
+        match self {
+            ValueRef::Null => {}
+            ValueRef::Boolean(b) => out.extend_from_slice(if b { b"true" } else { b"false" }),
+            ValueRef::Integer(i) => {
+                out.extend_from_slice(itoa::Buffer::new().format(i).as_bytes());
+            }
+            ValueRef::Float(f) => out.extend_from_slice(ryu::Buffer::new().format(f).as_bytes()),
+            ValueRef::Text(t) => out.extend_from_slice(t.as_bytes()),
+            ValueRef::RawText(b) => out.extend_from_slice(b),
+            ValueRef::Bytes(b) => {
+                for byte in b {
+                    let digits = b"0123456789abcdef";
+                    out.push(digits[usize::from(byte >> 4)]);
+                    out.push(digits[usize::from(byte & 15)]);
+                }
+            }
+        }
+    }
+
+    /// The value as one line of plain text, for messages: null is `null`, bytes are hexadecimal.
+    pub fn plain(self) -> String {
+        match self {
+            ValueRef::Null => "null".into(),
+            ValueRef::Bytes(b) => {
+                let mut text = String::with_capacity(2 * b.len());
+                for byte in b {
+                    let _ = write!(text, "{byte:02x}");
+                }
+                text
+            }
+            other => {
+                let mut bytes = Vec::new();
+                other.write_plain(&mut bytes);
+                String::from_utf8_lossy(&bytes).into_owned()
+            }
+        }
+    }
+
+    /// The rank of this value's kind when values of different kinds are put in order:
+    /// null, numbers, text, bytes, booleans.
+    pub fn rank(self) -> u8 {
+        match self {
+            ValueRef::Null => 0,
+            ValueRef::Integer(_) | ValueRef::Float(_) => 1,
+            ValueRef::Text(_) | ValueRef::RawText(_) => 2,
+            ValueRef::Bytes(_) => 3,
+            ValueRef::Boolean(_) => 4,
+        }
+    }
+
+    /// A total order over all values: by [`ValueRef::rank`], then numbers by value (integers and
+    /// floats compared exactly), text and bytes byte by byte.
+    pub fn order(self, other: ValueRef<'_>) -> Ordering {
+        use ValueRef::{Boolean, Bytes, Float, Integer, RawText, Text};
+        match (self, other) {
+            (Integer(a), Integer(b)) => a.cmp(&b),
+            (Float(a), Float(b)) => a.total_cmp(&b),
+            (Integer(a), Float(b)) => integer_to_float(a, b),
+            (Float(a), Integer(b)) => integer_to_float(b, a).reverse(),
+            (Boolean(a), Boolean(b)) => a.cmp(&b),
+            (Text(a), Text(b)) => a.cmp(b),
+            (Text(a), RawText(b)) => a.as_bytes().cmp(b),
+            (RawText(a), Text(b)) => a.cmp(b.as_bytes()),
+            (RawText(a), RawText(b)) | (Bytes(a), Bytes(b)) => a.cmp(b),
+            (a, b) => a.rank().cmp(&b.rank()),
+        }
+    }
+}
+
+/// Compares an integer with a float without rounding the integer.
+fn integer_to_float(a: i64, b: f64) -> Ordering {
+    if b.is_nan() || b >= 9_223_372_036_854_775_808.0 {
+        return Ordering::Less;
+    }
+    if b < -9_223_372_036_854_775_808.0 {
+        return Ordering::Greater;
+    }
+    let whole = b.trunc();
+    a.cmp(&(whole as i64))
+        .then_with(|| 0.0_f64.total_cmp(&(b - whole + 0.0)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn integers_and_floats_compare_exactly() {
+        let big = i64::MAX - 1;
+        assert_eq!(
+            ValueRef::Integer(big).order(ValueRef::Float(big as f64)),
+            Ordering::Less
+        );
+        assert_eq!(
+            ValueRef::Integer(2).order(ValueRef::Float(2.0)),
+            Ordering::Equal
+        );
+        assert_eq!(
+            ValueRef::Integer(2).order(ValueRef::Float(2.5)),
+            Ordering::Less
+        );
+        assert_eq!(
+            ValueRef::Float(-2.5).order(ValueRef::Integer(-2)),
+            Ordering::Less
+        );
+    }
+
+    #[test]
+    fn plain_text_reads_back_as_the_same_number() {
+        assert_eq!(ValueRef::Float(0.1 + 0.2).plain(), "0.30000000000000004");
+        assert_eq!(ValueRef::Float(1e300).plain(), "1e300");
+        assert_eq!(ValueRef::Bytes(&[0, 255]).plain(), "00ff");
+    }
+}

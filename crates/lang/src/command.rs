@@ -1,0 +1,423 @@
+//! The one table of commands, and the parser of a command line. The guide, completion and the docs' list
+//! are made from the table; what a command does is the desk's business.
+
+use std::ops::Range;
+
+/// What an argument names, for completion.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Argument {
+    /// A table or view.
+    Table,
+    /// A pattern over names of objects.
+    Pattern,
+    /// A column of the current result.
+    Column,
+    /// One of these words.
+    Words(&'static [&'static str]),
+    /// A number of an entry.
+    Entry,
+    /// A number.
+    Number,
+    /// A file name.
+    File,
+    /// A topic of the guide.
+    Topic,
+    /// The rest of the line, as it is.
+    Rest,
+}
+
+/// An option `--name`, with the words its value can be.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct OptionSpec {
+    /// Its name without the dashes.
+    pub name: &'static str,
+    /// What its value names; `None` for an option without a value.
+    pub value: Option<Argument>,
+}
+
+/// A command of the table.
+#[derive(Debug, Clone, Copy)]
+pub struct Command {
+    /// Its name without the slash.
+    pub name: &'static str,
+    /// How its arguments are written, in the guide's notation.
+    pub usage: &'static str,
+    /// What it does, in one line.
+    pub summary: &'static str,
+    /// The topic of the guide it belongs to.
+    pub topic: &'static str,
+    /// Its arguments in order; the last one may repeat.
+    pub arguments: &'static [Argument],
+    /// Fewest and most arguments.
+    pub count: (usize, usize),
+    /// Its options.
+    pub options: &'static [OptionSpec],
+}
+
+/// Formats of an export.
+pub const FORMATS: &[&str] = &["csv", "tsv", "json", "jsonl", "text", "record"];
+const FULL: OptionSpec = OptionSpec {
+    name: "full",
+    value: None,
+};
+const MANY: usize = usize::MAX;
+
+macro_rules! command {
+    ($name:literal, $usage:literal, $topic:literal, $args:expr, $count:expr, $options:expr, $summary:literal) => {
+        Command {
+            name: $name,
+            usage: $usage,
+            summary: $summary,
+            topic: $topic,
+            arguments: $args,
+            count: $count,
+            options: $options,
+        }
+    };
+}
+
+use Argument as A;
+
+/// All commands, in alphabetical order.
+pub static COMMANDS: &[Command] = &[
+    command!("about", "NAME", "look around", &[A::Table], (1, 1), &[],
+        "one table or view in full: columns, keys, indexes, links, definition"),
+    command!("again", "[N]", "entries", &[A::Entry], (0, 1), &[],
+        "runs the current entry, or entry N, once more"),
+    command!("bearings", "", "arrive", &[], (0, 0), &[],
+        "everything about where you are"),
+    command!("clear", "", "read", &[], (0, 0), &[],
+        "clears the view; entries and results stay"),
+    command!("columns", "[NAME ...] [--hide NAME] [--all]", "read", &[A::Column], (0, MANY),
+        &[OptionSpec { name: "hide", value: Some(A::Column) }, OptionSpec { name: "all", value: None }],
+        "shows these columns in this order; --hide takes one away, --all brings all back"),
+    command!("definition", "[NAME]", "look around", &[A::Table], (0, 1), &[],
+        "the creating statement of an object, or of all"),
+    command!("edit", "[N]", "write", &[A::Entry], (0, 1), &[],
+        "opens the statement, or that of entry N, in your editor"),
+    command!("entries", "", "entries", &[], (0, 0), &[],
+        "all entries of this session and statements of earlier ones"),
+    command!("export", "FILE [--as FORMAT] [--no-header] [--lines]", "take away", &[A::File], (1, 1),
+        &[
+            OptionSpec { name: "as", value: Some(A::Words(FORMATS)) },
+            OptionSpec { name: "no-header", value: None },
+            OptionSpec { name: "lines", value: None },
+        ],
+        "writes all rows of the current result to a file"),
+    command!("figures", "NAME", "look around", &[A::Table], (1, 1), &[],
+        "every column's nulls, distinct values, extremes, commonest values and odd kinds"),
+    command!("filter", "[CONDITION]", "read", &[A::Rest], (0, MANY), &[],
+        "keeps the rows that satisfy a condition; without one, all rows again"),
+    command!("help", "[TOPIC]", "help", &[A::Topic], (0, MANY), &[],
+        "the guide: by topic, command, key or statement"),
+    command!("indexes", "[PATTERN]", "look around", &[A::Pattern], (0, 1), &[],
+        "indexes, with their tables and columns"),
+    command!("keys", "", "help", &[], (0, 0), &[], "every key and what it does"),
+    command!("one-page", "", "help", &[], (0, 0), &[], "everything on one page"),
+    command!("order", "[COLUMN [desc]]", "read", &[A::Column, A::Words(&["asc", "desc"])], (0, 2), &[],
+        "orders the rows by a column; without one, as they came"),
+    command!("quit", "", "arrive", &[], (0, 0), &[], "leaves"),
+    command!("recall", "N", "entries", &[A::Entry], (1, 1), &[],
+        "brings the statement of entry N back into the composer"),
+    command!("record", "[ROW]", "read", &[A::Number], (0, 1), &[],
+        "the current row, or row ROW, one field per line"),
+    command!("sample", "NAME [N]", "look around", &[A::Table, A::Number], (1, 2), &[],
+        "a few rows of a table (10 unless N says otherwise)"),
+    command!("tables", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL],
+        "tables; --full adds columns, indexes, comments and an engine's helper tables"),
+    command!("theme", "[deep, shoal or plain]", "read", &[A::Words(&["deep", "shoal", "plain"])], (0, 1), &[],
+        "the colours: deep for dark, shoal for light grounds, plain for none"),
+    command!("views", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL],
+        "views; --full adds columns and comments"),
+    command!("writes", "[ask, free or none]", "change", &[A::Words(&["ask", "free", "none"])], (0, 1), &[],
+        "how writes are treated: asked about when they sweep, free, or refused by the engine"),
+];
+
+/// A part of a command line and its place, in bytes from the line's start.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Part {
+    /// The text, quotes taken off.
+    pub text: String,
+    /// Where it stands, quotes included.
+    pub span: Range<usize>,
+}
+
+/// A command line that was understood.
+#[derive(Debug, Clone)]
+pub struct Parsed {
+    /// The command.
+    pub command: &'static Command,
+    /// Its arguments.
+    pub arguments: Vec<Part>,
+    /// Its options with their values.
+    pub options: Vec<(&'static str, Option<Part>)>,
+    /// Everything after the name, as it was typed.
+    pub rest: String,
+    /// Where `rest` begins.
+    pub rest_at: usize,
+}
+
+impl Parsed {
+    /// Whether the option was given.
+    pub fn has(&self, option: &str) -> bool {
+        self.options.iter().any(|(name, _)| *name == option)
+    }
+
+    /// The value of an option.
+    pub fn value(&self, option: &str) -> Option<&str> {
+        self.options
+            .iter()
+            .find(|(name, _)| *name == option)
+            .and_then(|(_, value)| value.as_ref())
+            .map(|part| part.text.as_str())
+    }
+
+    /// Argument `at`, counted from 0.
+    pub fn argument(&self, at: usize) -> Option<&str> {
+        self.arguments.get(at).map(|part| part.text.as_str())
+    }
+}
+
+/// Why a command line was not understood.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{message}")]
+pub struct CommandError {
+    /// What is wrong, in plain words, with the way out.
+    pub message: String,
+    /// Where, in bytes from the line's start.
+    pub span: Range<usize>,
+    /// What could stand there instead, best first.
+    pub nearest: Vec<String>,
+}
+
+/// The parts of a line: blanks divide, quotes hold together.
+pub fn parts(line: &str) -> Vec<Part> {
+    let mut list = Vec::new();
+    let mut characters = line.char_indices().peekable();
+    while let Some(&(start, first)) = characters.peek() {
+        if first.is_whitespace() {
+            characters.next();
+            continue;
+        }
+        let mut text = String::new();
+        let mut quote: Option<char> = None;
+        let mut end = line.len();
+        while let Some(&(at, character)) = characters.peek() {
+            match quote {
+                Some(open) if character == open => quote = None,
+                Some(_) => text.push(character),
+                None if character.is_whitespace() => {
+                    end = at;
+                    break;
+                }
+                None if character == '"' || character == '\'' => quote = Some(character),
+                None => text.push(character),
+            }
+            characters.next();
+        }
+        list.push(Part {
+            text,
+            span: start..end,
+        });
+    }
+    list
+}
+
+/// The command of this name.
+pub fn find(name: &str) -> Option<&'static Command> {
+    COMMANDS.iter().find(|command| command.name == name)
+}
+
+/// Understands a command line that begins with `/`.
+///
+/// # Errors
+/// A [`CommandError`] with the place and what could stand there.
+pub fn parse(line: &str) -> Result<Parsed, CommandError> {
+    let line = line.trim_end();
+    let line = line.strip_suffix(';').unwrap_or(line);
+    let all = parts(line);
+    let Some(head) = all.first() else {
+        return Err(error("There is no command here.", 0..line.len(), Vec::new()));
+    };
+    let name = head.text.trim_start_matches('/').to_ascii_lowercase();
+    let Some(command) = find(&name) else {
+        let nearest: Vec<String> = crate::correct::nearest(&name, COMMANDS.iter().map(|c| c.name), 3)
+            .into_iter()
+            .map(|name| format!("/{name}"))
+            .collect();
+        let message = if nearest.is_empty() {
+            format!("There is no command /{name}. /help lists them all.")
+        } else {
+            format!("There is no command /{name}.")
+        };
+        return Err(error(&message, head.span.clone(), nearest));
+    };
+    let rest_at = head.span.end;
+    let rest = line[rest_at..].trim().to_string();
+    let rest_at = rest_at + (line[rest_at..].len() - line[rest_at..].trim_start().len());
+    let mut parsed = Parsed {
+        command,
+        arguments: Vec::new(),
+        options: Vec::new(),
+        rest,
+        rest_at,
+    };
+    if command.arguments.first() == Some(&Argument::Rest) {
+        return Ok(parsed);
+    }
+    let mut rest = all[1..].iter();
+    while let Some(part) = rest.next() {
+        let raw = &line[part.span.clone()];
+        let Some(option) = raw.strip_prefix("--") else {
+            parsed.arguments.push(part.clone());
+            continue;
+        };
+        let (option, given) = match option.split_once('=') {
+            Some((option, value)) => (option, Some(value)),
+            None => (option, None),
+        };
+        let Some(spec) = command.options.iter().find(|spec| spec.name == option) else {
+            let known = command.options.iter().map(|spec| spec.name);
+            let nearest: Vec<String> = crate::correct::nearest(option, known, 3)
+                .into_iter()
+                .map(|name| format!("--{name}"))
+                .collect();
+            let message = if command.options.is_empty() {
+                format!("/{} has no options.", command.name)
+            } else {
+                let list: Vec<_> = command.options.iter().map(|o| format!("--{}", o.name)).collect();
+                format!("/{} has no option --{option}. It knows {}.", command.name, list.join(", "))
+            };
+            return Err(error(&message, part.span.clone(), nearest));
+        };
+        let value = match (spec.value, given) {
+            (None, None) => None,
+            (None, Some(_)) => {
+                return Err(error(&format!("--{option} takes no value."), part.span.clone(), Vec::new()));
+            }
+            (Some(_), Some(value)) => Some(Part {
+                text: value.trim_matches(['"', '\'']).to_string(),
+                span: part.span.clone(),
+            }),
+            (Some(_), None) => match rest.next() {
+                Some(value) => Some(value.clone()),
+                None => {
+                    return Err(error(&format!("--{option} needs a value."), part.span.clone(), Vec::new()));
+                }
+            },
+        };
+        if let (Some(Argument::Words(words)), Some(value)) = (spec.value, &value) {
+            one_of(words, value)?;
+        }
+        parsed.options.push((spec.name, value));
+    }
+    let given = parsed.arguments.len();
+    let usage = format!("/{} {}", command.name, command.usage);
+    let usage = usage.trim_end();
+    if given < command.count.0 {
+        return Err(error(&format!("Something is missing: {usage}"), line.len()..line.len(), Vec::new()));
+    }
+    if given > command.count.1 {
+        let extra = parsed.arguments[command.count.1].span.clone();
+        return Err(error(&format!("There is more here than it can use: {usage}"), extra, Vec::new()));
+    }
+    for (at, part) in parsed.arguments.iter().enumerate() {
+        match command.arguments.get(at).or(command.arguments.last()) {
+            Some(Argument::Words(words)) => one_of(words, part)?,
+            Some(Argument::Number | Argument::Entry) if part.text.parse::<u64>().is_err() => {
+                return Err(error(&format!("{} is not a number: {usage}", part.text), part.span.clone(), Vec::new()));
+            }
+            _ => {}
+        }
+    }
+    Ok(parsed)
+}
+
+fn one_of(words: &[&str], part: &Part) -> Result<(), CommandError> {
+    if words.iter().any(|word| word.eq_ignore_ascii_case(&part.text)) {
+        return Ok(());
+    }
+    let nearest = crate::correct::nearest(&part.text, words.iter().copied(), 3);
+    let message = format!("{} is not one of {}.", part.text, words.join(", "));
+    Err(error(&message, part.span.clone(), nearest))
+}
+
+fn error(message: &str, span: Range<usize>, nearest: Vec<String>) -> CommandError {
+    CommandError {
+        message: message.to_string(),
+        span,
+        nearest,
+    }
+}
+
+/// Whether `name` fits a pattern in which `*` stands for any text and `?` for one character, without
+/// regard to case. A pattern without either fits names that contain it.
+pub fn fits_pattern(pattern: &str, name: &str) -> bool {
+    let pattern = pattern.to_lowercase();
+    let name = name.to_lowercase();
+    if !pattern.contains(['*', '?']) {
+        return name.contains(&pattern);
+    }
+    let pattern: Vec<char> = pattern.chars().collect();
+    let name: Vec<char> = name.chars().collect();
+    // Where to go back to when a `*` has to take one character more.
+    let (mut p, mut n) = (0, 0);
+    let mut star: Option<(usize, usize)> = None;
+    while n < name.len() {
+        if p < pattern.len() && (pattern[p] == '?' || pattern[p] == name[n]) && pattern[p] != '*' {
+            p += 1;
+            n += 1;
+        } else if p < pattern.len() && pattern[p] == '*' {
+            star = Some((p, n));
+            p += 1;
+        } else if let Some((at, from)) = star {
+            star = Some((at, from + 1));
+            p = at + 1;
+            n = from + 1;
+        } else {
+            return false;
+        }
+    }
+    pattern[p..].iter().all(|c| *c == '*')
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lines_are_understood() {
+        let parsed = parse("/export \"my file.csv\" --as tsv --no-header").expect("understood");
+        assert_eq!(parsed.argument(0), Some("my file.csv"));
+        assert_eq!(parsed.value("as"), Some("tsv"));
+        assert!(parsed.has("no-header"));
+        let parsed = parse("/filter draught_m > 2 and note like '%crane%'").expect("understood");
+        assert_eq!(parsed.rest, "draught_m > 2 and note like '%crane%'");
+        assert_eq!(parsed.rest_at, 8);
+    }
+
+    #[test]
+    fn mistakes_name_the_place_and_the_nearest() {
+        let error = parse("/tabels").expect_err("no such command");
+        assert_eq!((error.span, error.nearest[0].as_str()), (0..7, "/tables"));
+        let error = parse("/export x --as cvs").expect_err("no such format");
+        assert_eq!((error.span, error.nearest[0].as_str()), (15..18, "csv"));
+        assert!(parse("/about").expect_err("missing").message.contains("/about NAME"));
+        assert!(parse("/again x").expect_err("number").message.contains("not a number"));
+        assert!(parse("/tables --ful").expect_err("option").nearest.contains(&"--full".into()));
+    }
+
+    #[test]
+    fn patterns() {
+        assert!(fits_pattern("vis", "Visits"));
+        assert!(fits_pattern("v*s", "visits") && !fits_pattern("v*s", "visit"));
+        assert!(fits_pattern("visit?", "visits") && !fits_pattern("visit?", "visit"));
+        assert!(fits_pattern("*", "") && fits_pattern("*i*i*", "visits"));
+    }
+
+    #[test]
+    fn the_table_is_in_order_and_complete() {
+        assert!(COMMANDS.is_sorted_by_key(|command| command.name));
+        assert!(COMMANDS.iter().all(|c| !c.summary.is_empty() && c.count.0 <= c.count.1));
+    }
+}

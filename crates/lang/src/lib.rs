@@ -1,0 +1,21 @@
+//! Everything that is typed into Idle Tide, as text: SQL tokens and statements, commands, expressions,
+//! completion and corrections.
+//!
+//! This crate promises to understand half-typed text and any bytes without panicking, and to say where
+//! in the text everything stands. It knows no database connection, no terminal and no clock.
+#![deny(missing_docs)]
+
+pub mod command;
+pub mod complete;
+pub mod correct;
+pub mod dialect;
+pub mod elsewhere;
+pub mod expr;
+pub mod open;
+pub mod scope;
+pub mod split;
+pub mod statement;
+pub mod token;
+
+pub use dialect::Dialect;
+pub use token::{Token, TokenKind, tokens};

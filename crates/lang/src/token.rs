@@ -1,0 +1,270 @@
+//! SQL as tokens that cover the text without a gap, so that colouring, completion and the guard read
+//! the same thing. Half-typed text gives tokens too; one that is still open says so.
+
+use crate::dialect::Dialect;
+
+/// What a token is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum TokenKind {
+    /// A keyword or a plain name.
+    Word,
+    /// A name in quotes.
+    QuotedName,
+    /// A text literal, also with a letter before its quote (`x'00'`).
+    Text,
+    /// A number.
+    Number,
+    /// `:name`, `@name`, `$name` or `?1`.
+    Parameter,
+    /// An operator.
+    Operator,
+    /// `(`
+    Open,
+    /// `)`
+    Close,
+    /// `,`
+    Comma,
+    /// `.`
+    Dot,
+    /// `;`
+    Semicolon,
+    /// `-- …` or `/* … */`.
+    Comment,
+    /// Blanks and line breaks.
+    Space,
+    /// A character that SQL has no use for.
+    Unknown,
+}
+
+/// A token and its place, in bytes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Token {
+    /// What it is.
+    pub kind: TokenKind,
+    /// First byte.
+    pub start: usize,
+    /// One past the last byte.
+    pub end: usize,
+    /// False for a quote or comment that the text ends within.
+    pub closed: bool,
+}
+
+impl Token {
+    /// The token's text within `text`, the text it was read from.
+    pub fn of<'a>(&self, text: &'a str) -> &'a str {
+        text.get(self.start..self.end).unwrap_or("")
+    }
+
+    /// Whether it is the word `word`, without regard to case.
+    pub fn is_word(&self, text: &str, word: &str) -> bool {
+        self.kind == TokenKind::Word && self.of(text).eq_ignore_ascii_case(word)
+    }
+
+    /// Whether it carries meaning: neither blank nor comment.
+    pub fn counts(&self) -> bool {
+        !matches!(self.kind, TokenKind::Space | TokenKind::Comment)
+    }
+
+    /// The name this token stands for, quotes taken off; `None` unless it is a word or quoted name.
+    pub fn name(&self, text: &str) -> Option<String> {
+        let raw = self.of(text);
+        match self.kind {
+            TokenKind::Word => Some(raw.to_string()),
+            TokenKind::QuotedName => {
+                let quote = raw.chars().next()?;
+                let close = if quote == '[' { ']' } else { quote };
+                let inner = &raw[1..];
+                let inner = if self.closed {
+                    inner.strip_suffix(close).unwrap_or(inner)
+                } else {
+                    inner
+                };
+                Some(inner.replace(&format!("{close}{close}"), &close.to_string()))
+            }
+            _ => None,
+        }
+    }
+}
+
+/// Whether a byte can stand within a word. Bytes of other scripts can.
+pub(crate) fn is_word_byte(byte: u8) -> bool {
+    byte.is_ascii_alphanumeric() || byte == b'_' || byte == b'$' || byte >= 0x80
+}
+
+/// The tokens of `text`, without a gap, from the first byte to the last.
+pub fn tokens(text: &str, dialect: &Dialect) -> Vec<Token> {
+    let bytes = text.as_bytes();
+    let mut list = Vec::with_capacity(bytes.len() / 4);
+    let mut at = 0;
+    while at < bytes.len() {
+        let token = next(bytes, at, dialect);
+        at = token.end;
+        list.push(token);
+    }
+    list
+}
+
+fn next(bytes: &[u8], start: usize, dialect: &Dialect) -> Token {
+    let rest = &bytes[start..];
+    let second = rest.get(1).copied().unwrap_or(0);
+    let run = |from: usize, fits: &dyn Fn(u8) -> bool| {
+        start + from + rest[from..].iter().take_while(|b| fits(**b)).count()
+    };
+    let token = |kind, end| Token {
+        kind,
+        start,
+        end,
+        closed: true,
+    };
+    use TokenKind as K;
+    match rest[0] {
+        b if b.is_ascii_whitespace() => token(K::Space, run(0, &|b| b.is_ascii_whitespace())),
+        b'-' if second == b'-' => token(K::Comment, run(2, &|b| b != b'\n')),
+        b'/' if second == b'*' => match memchr::memmem::find(&rest[2..], b"*/") {
+            Some(length) => token(K::Comment, start + length + 4),
+            None => Token {
+                closed: false,
+                ..token(K::Comment, bytes.len())
+            },
+        },
+        b'\'' => quoted(bytes, start, 0, b'\'', K::Text),
+        b'"' => quoted(bytes, start, 0, b'"', K::QuotedName),
+        b'`' if dialect.backtick_names => quoted(bytes, start, 0, b'`', K::QuotedName),
+        b'[' if dialect.bracket_names => match memchr::memchr(b']', rest) {
+            Some(length) => token(K::QuotedName, start + length + 1),
+            None => Token {
+                closed: false,
+                ..token(K::QuotedName, bytes.len())
+            },
+        },
+        b'x' | b'X' if second == b'\'' => quoted(bytes, start, 1, b'\'', K::Text),
+        b'(' => token(K::Open, start + 1),
+        b')' => token(K::Close, start + 1),
+        b',' => token(K::Comma, start + 1),
+        b';' => token(K::Semicolon, start + 1),
+        b'.' if !second.is_ascii_digit() => token(K::Dot, start + 1),
+        b'0'..=b'9' | b'.' => token(K::Number, number_end(bytes, start)),
+        b'?' => token(K::Parameter, run(1, &|b| b.is_ascii_digit())),
+        b':' | b'@' | b'$' if is_word_byte(second) => {
+            token(K::Parameter, run(1, &is_word_byte))
+        }
+        b if is_word_byte(b) => token(K::Word, run(0, &is_word_byte)),
+        b'<' | b'>' | b'=' | b'!' | b'|' | b'+' | b'-' | b'*' | b'/' | b'%' | b'&' | b'~' => {
+            let pairs: [&[u8]; 9] = [
+                b"->>", b"<=", b">=", b"<>", b"!=", b"==", b"||", b"->", b"<<",
+            ];
+            let length = pairs
+                .iter()
+                .find(|pair| rest.starts_with(pair))
+                .map_or(if rest.starts_with(b">>") { 2 } else { 1 }, |pair| pair.len());
+            token(K::Operator, start + length)
+        }
+        _ => token(K::Unknown, start + 1),
+    }
+}
+
+/// A quoted token whose quote stands `skip` bytes after `start`; a doubled quote stands for itself.
+fn quoted(bytes: &[u8], start: usize, skip: usize, quote: u8, kind: TokenKind) -> Token {
+    let mut at = start + skip + 1;
+    while let Some(found) = memchr::memchr(quote, &bytes[at..]) {
+        at += found + 1;
+        if bytes.get(at) != Some(&quote) {
+            return Token {
+                kind,
+                start,
+                end: at,
+                closed: true,
+            };
+        }
+        at += 1;
+    }
+    Token {
+        kind,
+        start,
+        end: bytes.len(),
+        closed: false,
+    }
+}
+
+fn number_end(bytes: &[u8], start: usize) -> usize {
+    let mut at = start;
+    if bytes[start] == b'0' && matches!(bytes.get(start + 1), Some(b'x' | b'X')) {
+        at += 2;
+        while bytes.get(at).is_some_and(u8::is_ascii_hexdigit) {
+            at += 1;
+        }
+        return at;
+    }
+    while let Some(&byte) = bytes.get(at) {
+        let exponent_sign = matches!(byte, b'+' | b'-')
+            && matches!(bytes[at - 1], b'e' | b'E')
+            && at > start
+            && bytes.get(at + 1).is_some_and(u8::is_ascii_digit);
+        if byte.is_ascii_digit() || byte == b'.' || byte == b'_' || exponent_sign {
+            at += 1;
+        } else if matches!(byte, b'e' | b'E')
+            && bytes
+                .get(at + 1)
+                .is_some_and(|b| b.is_ascii_digit() || matches!(b, b'+' | b'-'))
+        {
+            at += 1;
+        } else {
+            break;
+        }
+    }
+    at
+}
+
+/// The tokens that count, comments and blanks left out.
+pub fn significant(list: &[Token]) -> Vec<Token> {
+    list.iter().filter(|token| token.counts()).copied().collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::dialect::SQLITE;
+    use proptest::prelude::*;
+
+    fn kinds(text: &str) -> Vec<(TokenKind, &str)> {
+        significant(&tokens(text, &SQLITE))
+            .iter()
+            .map(|token| (token.kind, token.of(text)))
+            .collect()
+    }
+
+    #[test]
+    fn each_kind_is_told_apart() {
+        use TokenKind::*;
+        assert_eq!(
+            kinds("a.\"b \"\"c\" -- x\n<> 'it''s' /* ; */ 1.5e-3 :p x'0f' [q r]"),
+            [
+                (Word, "a"),
+                (Dot, "."),
+                (QuotedName, "\"b \"\"c\""),
+                (Operator, "<>"),
+                (Text, "'it''s'"),
+                (Number, "1.5e-3"),
+                (Parameter, ":p"),
+                (Text, "x'0f'"),
+                (QuotedName, "[q r]"),
+            ]
+        );
+        let open = tokens("'never closed", &SQLITE);
+        assert!(!open[0].closed);
+        assert_eq!(tokens("\"a\"\"b\"", &SQLITE)[0].name("\"a\"\"b\""), Some("a\"b".into()));
+    }
+
+    proptest! {
+        #[test]
+        fn any_text_is_covered_without_a_gap(text in "\\PC*|[ -~\n]*") {
+            let mut at = 0;
+            for token in tokens(&text, &SQLITE) {
+                prop_assert_eq!(token.start, at);
+                prop_assert!(token.end > at && text.is_char_boundary(token.end));
+                at = token.end;
+            }
+            prop_assert_eq!(at, text.len());
+        }
+    }
+}
