@@ -1,0 +1,387 @@
+//! SQLite files and memory, through the library itself. Runs in the thread it is given to; a statement
+//! is cancelled from another thread by ticket; a lock is waited for up to five seconds, visibly.
+
+mod catalog;
+mod complaint;
+mod control;
+mod demo;
+mod open;
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use idle_tide_core::{Catalog, Column, RowBatch, ValueRef};
+use idle_tide_lang::Dialect;
+use idle_tide_lang::dialect::SQLITE;
+use rusqlite::Statement;
+use rusqlite::fallible_iterator::FallibleIterator;
+use rusqlite::hooks::{AuthAction, Authorization};
+use rusqlite::types::ValueRef as Raw;
+
+use crate::engine::{Access, Bearings, Connection, Control, EngineError, Fault, Outcome, Sink};
+use control::Shared;
+use open::Opened;
+
+pub use demo::make_harbour;
+
+/// How long a lock is waited for.
+pub const LOCK_LIMIT: Duration = Duration::from_secs(5);
+/// A batch is handed over at this many bytes.
+const BATCH_BYTES: usize = 192 * 1024;
+/// A slow statement hands over what it has after this long.
+const HAND_OVER: Duration = Duration::from_millis(50);
+
+/// A connection to one SQLite database.
+pub struct Sqlite {
+    connection: rusqlite::Connection,
+    opened: Opened,
+    shared: Arc<Shared>,
+    transaction: Option<Instant>,
+    refusing: bool,
+}
+
+impl Sqlite {
+    /// An empty database in memory.
+    ///
+    /// # Errors
+    /// If there is no memory for it.
+    pub fn memory() -> Result<Self, EngineError> {
+        let connection = rusqlite::Connection::open_in_memory().map_err(complaint::read)?;
+        Self::prepared(connection, Opened::memory())
+    }
+
+    /// A file. Without `write` neither it nor its folder is changed by a byte. `waiting` is called once
+    /// if a lock has to be waited for.
+    ///
+    /// # Errors
+    /// If it is missing, is no database, is locked, or was left in the middle of a write.
+    pub fn file(path: &Path, write: bool, waiting: &mut dyn FnMut()) -> Result<Self, EngineError> {
+        let (connection, opened) = open::open_file(path, write)?;
+        let this = Self::prepared(connection, opened)?;
+        let shared = Arc::clone(&this.shared);
+        // The first read shows whether it is a database and whether somebody holds it.
+        let first = std::thread::spawn(move || {
+            let read = this
+                .connection
+                .query_row("select count(*) from sqlite_schema", [], |_| Ok(()));
+            (this, read)
+        });
+        let mut told = false;
+        while !first.is_finished() {
+            if !told && shared.waiting().is_some() {
+                told = true;
+                waiting();
+            }
+            std::thread::sleep(Duration::from_micros(200));
+        }
+        let (this, read) = first
+            .join()
+            .map_err(|_| complaint::other("The file could not be read."))?;
+        read.map_err(|error| complaint::opening(error, path))?;
+        Ok(this)
+    }
+
+    fn prepared(connection: rusqlite::Connection, opened: Opened) -> Result<Self, EngineError> {
+        let shared = Arc::new(Shared::default());
+        let mut this = Sqlite {
+            connection,
+            opened,
+            shared,
+            transaction: None,
+            refusing: false,
+        };
+        this.install()?;
+        Ok(this)
+    }
+
+    /// Sets the handlers that a connection needs, also after it was opened anew.
+    fn install(&mut self) -> Result<(), EngineError> {
+        let shared = Arc::clone(&self.shared);
+        self.connection
+            .progress_handler(2_000, Some(move || shared.is_cancelled()))
+            .map_err(complaint::read)?;
+        let shared = Arc::clone(&self.shared);
+        self.connection
+            .busy_handler(Some(move |times| shared.wait(times)))
+            .map_err(complaint::read)?;
+        self.shared.set_interrupt(self.connection.get_interrupt_handle());
+        if self.refusing {
+            self.refuse_writes(true)?;
+        }
+        Ok(())
+    }
+
+    /// Opens the file anew when it changed under a connection that could not see it.
+    fn refresh(&mut self) -> Result<(), EngineError> {
+        if self.connection.is_autocommit()
+            && let Some((connection, opened)) = self.opened.reopen_if_changed()?
+        {
+            self.connection = connection;
+            self.opened = opened;
+            self.install()?;
+        }
+        Ok(())
+    }
+
+    fn pragma(&self, name: &str) -> Option<String> {
+        self.connection
+            .query_row(&format!("pragma {name}"), [], |row| {
+                Ok(match row.get_ref(0)? {
+                    Raw::Integer(i) => i.to_string(),
+                    Raw::Text(t) => String::from_utf8_lossy(t).into_owned(),
+                    _ => String::new(),
+                })
+            })
+            .ok()
+    }
+
+    fn run_all(&mut self, text: &str, sink: &mut dyn Sink) -> Result<Outcome, EngineError> {
+        if let Some(at) = text.find('\0') {
+            let mut error = complaint::other("the statement holds a NUL byte");
+            error.fault = Fault::Statement;
+            error.offset = Some(at);
+            error.advice = Some("The statement holds a NUL byte, and SQLite would stop reading there. Take it out, or write char(0).".into());
+            return Err(error);
+        }
+        let mut outcome = Outcome::default();
+        let mut batch = rusqlite::Batch::new(&self.connection, text);
+        while let Some(mut statement) = batch.next().map_err(complaint::read)? {
+            if statement.parameter_count() > 0 {
+                let name = statement.parameter_name(1).unwrap_or("?").to_string();
+                let mut error = complaint::other("a parameter has no value");
+                error.fault = Fault::Statement;
+                error.offset = text.find(&name);
+                error.advice = Some(format!("The statement asks for a value for {name}, and there is none. Write the value in its place."));
+                return Err(error);
+            }
+            let before = self.connection.total_changes();
+            let writes = !statement.readonly();
+            outcome.returns_rows = statement.column_count() > 0;
+            if outcome.returns_rows {
+                sink.columns(self.columns(&statement)).map_err(sink_error)?;
+            }
+            stream(&mut statement, sink)?;
+            drop(statement);
+            if writes {
+                let verb = idle_tide_lang::statement::summary(text, &SQLITE);
+                if verb.effect == idle_tide_lang::statement::Effect::Write {
+                    let changed = if self.connection.total_changes() == before {
+                        0
+                    } else {
+                        self.connection.changes()
+                    };
+                    outcome.changed = Some(changed);
+                    if changed == 1 && verb.verb == "insert" {
+                        outcome.new_key = Some(self.connection.last_insert_rowid());
+                    }
+                }
+            }
+        }
+        Ok(outcome)
+    }
+
+    fn columns(&self, statement: &Statement<'_>) -> Vec<Column> {
+        statement
+            .columns_with_metadata()
+            .zip(statement.columns())
+            .map(|(meta, plain)| {
+                let origin = meta.table_name().zip(meta.origin_name());
+                let known = origin.and_then(|(table, column)| {
+                    self.connection
+                        .column_metadata(meta.database_name(), table, column)
+                        .ok()
+                });
+                Column {
+                    name: meta.name().to_string(),
+                    declared: plain.decl_type().map(str::to_lowercase),
+                    origin: origin.map(|(table, column)| (table.into(), column.into())),
+                    key: known.as_ref().is_some_and(|(_, _, _, key, _)| *key),
+                    optional: known.as_ref().map(|(_, _, not_null, key, _)| !not_null && !key),
+                }
+            })
+            .collect()
+    }
+}
+
+fn sink_error(error: std::io::Error) -> EngineError {
+    let mut fault = complaint::other(&error.to_string());
+    fault.fault = Fault::Sink;
+    fault.code = error.kind().to_string();
+    fault
+}
+
+/// Steps through the rows and hands them over in batches.
+fn stream(statement: &mut Statement<'_>, sink: &mut dyn Sink) -> Result<(), EngineError> {
+    let width = statement.column_count();
+    let mut rows = statement.raw_query();
+    let mut batch = RowBatch::with_capacity(4_096, 64);
+    let mut last = Instant::now();
+    // Looking at the clock costs more than a fast row: look less often while rows come fast.
+    let (mut until_look, mut stride) = (1_u32, 1_u32);
+    loop {
+        let row = match rows.next() {
+            Ok(Some(row)) => row,
+            Ok(None) => break,
+            Err(error) => {
+                sink.rows(batch).map_err(sink_error)?;
+                return Err(complaint::read(error));
+            }
+        };
+        for column in 0..width {
+            batch.push(decode(row.get_ref(column).map_err(complaint::read)?));
+        }
+        batch.end_row();
+        let mut full = batch.encoded() >= BATCH_BYTES;
+        until_look -= 1;
+        if until_look == 0 {
+            let now = Instant::now();
+            let elapsed = now - last;
+            full |= elapsed >= HAND_OVER;
+            stride = if elapsed >= HAND_OVER / 2 { 1 } else { (stride * 2).min(128) };
+            until_look = stride;
+        }
+        if full {
+            let room = batch.encoded().min(BATCH_BYTES);
+            let rows = batch.len();
+            let next = RowBatch::with_capacity(room + room / 8, rows + rows / 8);
+            sink.rows(std::mem::replace(&mut batch, next)).map_err(sink_error)?;
+            last = Instant::now();
+        }
+    }
+    sink.rows(batch).map_err(sink_error)
+}
+
+fn decode(raw: Raw<'_>) -> ValueRef<'_> {
+    match raw {
+        Raw::Null => ValueRef::Null,
+        Raw::Integer(i) => ValueRef::Integer(i),
+        Raw::Real(f) => ValueRef::Float(f),
+        Raw::Text(t) => std::str::from_utf8(t).map_or(ValueRef::RawText(t), ValueRef::Text),
+        Raw::Blob(b) => ValueRef::Bytes(b),
+    }
+}
+
+impl Connection for Sqlite {
+    fn dialect(&self) -> &'static Dialect {
+        &SQLITE
+    }
+
+    fn control(&self) -> Arc<dyn Control> {
+        Arc::clone(&self.shared) as Arc<dyn Control>
+    }
+
+    fn bearings(&mut self) -> Bearings {
+        let mut facts = Vec::new();
+        for (label, pragma) in [
+            ("encoding", "encoding"),
+            ("journal", "journal_mode"),
+            ("page size", "page_size"),
+            ("pages", "page_count"),
+            ("foreign keys", "foreign_keys"),
+            ("user version", "user_version"),
+            ("application id", "application_id"),
+        ] {
+            if let Some(mut value) = self.pragma(pragma) {
+                if pragma == "foreign_keys" {
+                    value = if value == "1" { "enforced" } else { "not enforced" }.into();
+                }
+                facts.push((label.to_string(), value));
+            }
+        }
+        facts.push(("opened".into(), self.opened.how().into()));
+        Bearings {
+            family: "SQLite",
+            version: rusqlite::version().to_string(),
+            database: self.opened.name(),
+            place: self.opened.path().map(|path| path.display().to_string()),
+            access: self.opened.access(),
+            transaction: self.transaction,
+            facts,
+            warnings: self.opened.warnings(),
+        }
+    }
+
+    fn catalog(&mut self) -> Result<Catalog, EngineError> {
+        self.refresh()?;
+        catalog::read(&self.connection).map_err(complaint::read)
+    }
+
+    fn count_rows(&mut self, catalog: &mut Catalog, limit: Duration) {
+        self.shared.set_deadline(Some(Instant::now() + limit));
+        for object in &mut catalog.objects {
+            if object.kind != idle_tide_core::Kind::Table || object.helper {
+                continue;
+            }
+            let sql = format!(
+                "select count(*) from {}.{}",
+                SQLITE.quote_name(&object.schema),
+                SQLITE.quote_name(&object.name)
+            );
+            let count = self.connection.query_row(&sql, [], |row| row.get::<_, i64>(0));
+            object.rows = count.ok().and_then(|count| u64::try_from(count).ok());
+        }
+        self.shared.set_deadline(None);
+    }
+
+    fn run(
+        &mut self,
+        ticket: u64,
+        statement: &str,
+        sink: &mut dyn Sink,
+    ) -> Result<Outcome, EngineError> {
+        self.shared.begin(ticket);
+        let result = self.refresh().and_then(|()| self.run_all(statement, sink));
+        self.shared.end();
+        self.transaction = if self.connection.is_autocommit() {
+            None
+        } else {
+            self.transaction.or_else(|| Some(Instant::now()))
+        };
+        let mut outcome = result.map_err(|mut error| {
+            if error.fault == Fault::ReadOnly && error.advice.is_none() {
+                error.advice = Some(match self.opened.access() {
+                    Access::ReadOnly(why) => why,
+                    Access::Writable => "This session refuses writes; /writes ask allows them again.".into(),
+                });
+            }
+            error
+        })?;
+        outcome.notes = self.opened.warnings();
+        Ok(outcome)
+    }
+
+    fn refuse_writes(&mut self, refuse: bool) -> Result<(), EngineError> {
+        self.connection
+            .authorizer(None::<fn(rusqlite::hooks::AuthContext<'_>) -> Authorization>)
+            .map_err(complaint::read)?;
+        self.connection
+            .pragma_update(None, "query_only", refuse)
+            .map_err(complaint::read)?;
+        self.refusing = refuse;
+        if refuse {
+            // The setting itself must not be undone by a statement, nor evaded by another file.
+            self.connection
+                .authorizer(Some(|context: rusqlite::hooks::AuthContext<'_>| {
+                    match context.action {
+                        AuthAction::Pragma { pragma_name, pragma_value: Some(_) }
+                            if ["query_only", "writable_schema", "journal_mode", "user_version", "application_id"]
+                                .iter()
+                                .any(|name| pragma_name.eq_ignore_ascii_case(name)) =>
+                        {
+                            Authorization::Deny
+                        }
+                        AuthAction::Attach { .. } | AuthAction::Reindex { .. } => Authorization::Deny,
+                        _ => Authorization::Allow,
+                    }
+                }))
+                .map_err(complaint::read)?;
+        }
+        Ok(())
+    }
+}
+
+/// The file a path leads to, links followed; the path itself where that fails.
+fn real_path(path: &Path) -> PathBuf {
+    std::fs::canonicalize(path).unwrap_or_else(|_| path.to_path_buf())
+}
