@@ -1,0 +1,10 @@
+//! How values look and how they leave: safe display of any text, text layouts, export writers, small
+//! pictures. Everything here turns data into characters; it knows no terminal and opens no file.
+#![deny(missing_docs)]
+
+pub mod export;
+pub mod marks;
+pub mod picture;
+
+pub use export::{Format, Layout, RowWriter, writer};
+pub use marks::{Look, Shown, show_text, show_value};

@@ -1,0 +1,73 @@
+//! Small pictures that fit into a line of text.
+
+const BARS: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+
+/// A spread as a row of bars, one character a bin; a bin that is not empty shows at least the lowest bar.
+pub fn spread(bins: &[u64]) -> String {
+    let most = bins.iter().copied().max().unwrap_or(0);
+    if most == 0 {
+        return String::new();
+    }
+    bins.iter()
+        .map(|count| BARS[(count * 8).div_ceil(most) as usize])
+        .collect()
+}
+
+/// A number of ours with its digits grouped in threes by thin gaps, as in `1 284 000`.
+pub fn grouped(number: u64) -> String {
+    let digits = number.to_string();
+    let mut out = String::with_capacity(digits.len() + digits.len() / 3);
+    for (at, digit) in digits.chars().enumerate() {
+        if at > 0 && (digits.len() - at) % 3 == 0 {
+            out.push(' ');
+        }
+        out.push(digit);
+    }
+    out
+}
+
+/// A number with its noun in the right form: `1 row`, `14 rows`.
+pub fn counted(number: u64, one: &str) -> String {
+    let ending = if number == 1 { "" } else { "s" };
+    format!("{} {one}{ending}", grouped(number))
+}
+
+/// A duration in the unit that reads best: `8 ms`, `3.1 s`, `4 min 05 s`.
+pub fn lasting(time: std::time::Duration) -> String {
+    let millis = time.as_millis();
+    if millis < 1 {
+        "under 1 ms".into()
+    } else if millis < 1_000 {
+        format!("{millis} ms")
+    } else if millis < 60_000 {
+        format!("{:.1} s", time.as_secs_f64())
+    } else {
+        format!("{} min {:02} s", millis / 60_000, millis / 1_000 % 60)
+    }
+}
+
+/// A size in the unit that reads best, in powers of 1000 (IEC 80000-13).
+pub fn bytes(size: u64) -> String {
+    match size {
+        0..1_000 => counted(size, "byte"),
+        1_000..1_000_000 => format!("{:.1} kB", size as f64 / 1e3),
+        1_000_000..1_000_000_000 => format!("{:.1} MB", size as f64 / 1e6),
+        _ => format!("{:.1} GB", size as f64 / 1e9),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::time::Duration;
+
+    #[test]
+    fn words_for_numbers() {
+        assert_eq!(grouped(1_284_000), "1 284 000");
+        assert_eq!(grouped(999), "999");
+        assert_eq!(counted(1, "row"), "1 row");
+        assert_eq!(lasting(Duration::from_millis(245_900)), "4 min 05 s");
+        assert_eq!(bytes(48_200_000), "48.2 MB");
+        assert_eq!(spread(&[0, 1, 100]), " ▁█");
+    }
+}
