@@ -105,6 +105,14 @@ pub trait Sink {
     /// # Errors
     /// As [`Sink::columns`].
     fn rows(&mut self, batch: RowBatch) -> io::Result<()>;
+
+    /// Nothing more comes; called once, also after an error.
+    ///
+    /// # Errors
+    /// If what was taken before cannot be brought to its end.
+    fn end(&mut self) -> io::Result<()> {
+        Ok(())
+    }
 }
 
 /// The side of a connection that other threads may touch while a statement runs.

@@ -224,7 +224,9 @@ fn stream(statement: &mut Statement<'_>, sink: &mut dyn Sink) -> Result<(), Engi
             Ok(Some(row)) => row,
             Ok(None) => break,
             Err(error) => {
-                sink.rows(batch).map_err(sink_error)?;
+                if !batch.is_empty() {
+                    sink.rows(batch).map_err(sink_error)?;
+                }
                 return Err(complaint::read(error));
             }
         };
@@ -248,6 +250,9 @@ fn stream(statement: &mut Statement<'_>, sink: &mut dyn Sink) -> Result<(), Engi
             sink.rows(std::mem::replace(&mut batch, next)).map_err(sink_error)?;
             last = Instant::now();
         }
+    }
+    if batch.is_empty() {
+        return Ok(());
     }
     sink.rows(batch).map_err(sink_error)
 }

@@ -1,0 +1,191 @@
+//! The arrival card: where you are, what is different from last time or unusual, what is here, and three
+//! things to try next. Also everything about where you are, for `/bearings`.
+
+use idle_tide_core::{Catalog, Kind};
+use idle_tide_draw::picture::{counted, grouped};
+use idle_tide_engines::{Access, Bearings};
+
+use crate::desk::Writes;
+use crate::page::{Line, Page, Tone};
+use crate::settings::Visit;
+
+/// How writes are treated, in the words of the bearings.
+pub fn writes_words(writes: Writes, access: &Access) -> &'static str {
+    match (access, writes) {
+        (Access::ReadOnly(_), _) | (_, Writes::None) => "reads only",
+        (_, Writes::Ask) => "asks before sweeping writes",
+        (_, Writes::Free) => "writes free",
+    }
+}
+
+fn ago(seconds: u64) -> String {
+    match seconds {
+        0..120 => "a moment ago".into(),
+        120..7_200 => format!("{} minutes ago", seconds / 60),
+        7_200..172_800 => format!("{} hours ago", seconds / 3_600),
+        _ => format!("{} days ago", seconds / 86_400),
+    }
+}
+
+/// What is different from the last visit, in whole sentences; empty when nothing is.
+fn differences(last: &Visit, now: &Visit) -> Vec<String> {
+    let mut list = Vec::new();
+    if last.place != now.place {
+        list.push(format!("Last time this name led to {}.", last.place));
+    }
+    if last.server != now.server {
+        list.push(format!("{} answers; last time it was {}.", now.server, last.server));
+    }
+    if last.tables != now.tables {
+        list.push(format!(
+            "There are {} now; last time there were {}.",
+            counted(now.tables, "table"),
+            last.tables
+        ));
+    }
+    list
+}
+
+/// The card. `last` is the last visit under this name.
+pub fn card(
+    source: &str,
+    bearings: &Bearings,
+    writes: Writes,
+    catalog: &Catalog,
+    last: Option<&Visit>,
+    now: &Visit,
+) -> Page {
+    let mut page = Page::new();
+    page.line(
+        Line::new()
+            .and(Tone::Heading, source.to_string())
+            .and(Tone::Faint, "   ")
+            .and(Tone::Plain, format!("{} {}", bearings.family, bearings.version)),
+    );
+    let place = bearings.place.as_deref().unwrap_or("in memory; gone when the session ends");
+    page.line(Line::new().and(Tone::Faint, place.to_string()));
+    page.gap();
+    match last {
+        None => page.say(Tone::Plain, "Your first visit."),
+        Some(last) => {
+            let when = format!("You were here {}.", ago(now.at.saturating_sub(last.at)));
+            let different = differences(last, now);
+            if different.is_empty() {
+                page.line(Line::new().and(Tone::Plain, when).and(Tone::Faint, " Nothing is different."))
+            } else {
+                page.say(Tone::Plain, when);
+                for sentence in different {
+                    page.say(Tone::Care, sentence);
+                }
+                &mut page
+            }
+        }
+    };
+    for warning in &bearings.warnings {
+        page.say(Tone::Care, warning.clone());
+    }
+    match &bearings.access {
+        Access::ReadOnly(why) => page.say(Tone::Plain, why.clone()),
+        Access::Writable => page.line(
+            Line::new()
+                .and(Tone::Plain, format!("This session {}.", writes_words(writes, &bearings.access)))
+                .and(Tone::Faint, " /writes changes that."),
+        ),
+    };
+    page.gap();
+    let count = |kind: Kind| catalog.tables().filter(|o| o.kind == kind).count() as u64;
+    let mut parts = vec![counted(count(Kind::Table) + count(Kind::VirtualTable), "table")];
+    if count(Kind::View) > 0 {
+        parts.push(counted(count(Kind::View), "view"));
+    }
+    let indexes: usize = catalog
+        .tables()
+        .map(|o| o.indexes.iter().filter(|i| !i.automatic).count())
+        .sum();
+    if indexes > 0 {
+        parts.push(if indexes == 1 { "1 index".into() } else { format!("{indexes} indexes") });
+    }
+    let triggers = catalog.objects.iter().filter(|o| o.kind == Kind::Trigger).count() as u64;
+    if triggers > 0 {
+        parts.push(counted(triggers, "trigger"));
+    }
+    page.line(
+        Line::new()
+            .column(Tone::Heading, "Here", 8)
+            .and(Tone::Plain, parts.join(" · ")),
+    );
+    let mut largest: Vec<_> = catalog.tables().filter(|o| o.kind == Kind::Table).collect();
+    largest.sort_by_key(|object| std::cmp::Reverse(object.rows.unwrap_or(0)));
+    let width = largest.iter().take(6).map(|o| o.name.chars().count()).max().unwrap_or(0);
+    for object in largest.iter().take(6) {
+        let rows = object.rows.map_or_else(|| "not counted".into(), grouped);
+        let comment = object.comment.clone().unwrap_or_default();
+        page.line(
+            Line::new()
+                .and(Tone::Plain, "        ")
+                .column(Tone::Active, object.name.clone(), width + 3)
+                .and(Tone::Number, format!("{rows:>10}"))
+                .and(Tone::Faint, format!("   {comment}")),
+        );
+    }
+    page.gap();
+    let example = largest.first().map_or("NAME", |object| object.name.as_str());
+    let tries = if largest.is_empty() {
+        [
+            ("create table …;", "makes a first table"),
+            ("/help", "the guide; F1 opens it while you type"),
+            ("/bearings", "everything about where you are"),
+        ]
+        .map(|(what, why)| (what.to_string(), why.to_string()))
+    } else {
+        [
+            ("/tables".to_string(), "every table, with its rows".to_string()),
+            (format!("/about {example}"), "its columns, keys, links and indexes".to_string()),
+            (
+                format!("select * from {example};"),
+                "Enter after the semicolon runs it".to_string(),
+            ),
+        ]
+    };
+    let width = tries.iter().map(|(what, _)| what.chars().count()).max().unwrap_or(0);
+    for (at, (what, why)) in tries.into_iter().enumerate() {
+        page.line(
+            Line::new()
+                .column(Tone::Heading, if at == 0 { "Try" } else { "" }, 8)
+                .column(Tone::Active, what, width + 3)
+                .and(Tone::Faint, why),
+        );
+    }
+    page
+}
+
+/// Everything about where you are.
+pub fn bearings_page(source: &str, bearings: &Bearings, writes: Writes) -> Page {
+    let mut page = Page::new();
+    let mut row = |name: &str, value: String, tone: Tone| {
+        page.line(Line::new().column(Tone::Faint, name, 16).and(tone, value));
+    };
+    row("source", source.to_string(), Tone::Heading);
+    row("database", bearings.database.clone(), Tone::Plain);
+    row("server", format!("{} {}, within this program", bearings.family, bearings.version), Tone::Plain);
+    row("place", bearings.place.clone().unwrap_or_else(|| "memory".into()), Tone::Plain);
+    row("writes", writes_words(writes, &bearings.access).to_string(), Tone::Plain);
+    if let Access::ReadOnly(why) = &bearings.access {
+        row("", why.clone(), Tone::Faint);
+    }
+    match bearings.transaction {
+        Some(since) => row(
+            "transaction",
+            format!("open for {}", idle_tide_draw::picture::lasting(since.elapsed())),
+            Tone::Care,
+        ),
+        None => row("transaction", "none".into(), Tone::Plain),
+    }
+    for (name, value) in &bearings.facts {
+        row(name, value.clone(), Tone::Plain);
+    }
+    for warning in &bearings.warnings {
+        row("", warning.clone(), Tone::Care);
+    }
+    page
+}

@@ -1,0 +1,120 @@
+//! A numbered entry: what was submitted, how it stands, what came of it.
+
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+use std::time::{Duration, Instant};
+
+use idle_tide_draw::picture::{counted, lasting};
+use idle_tide_engines::Outcome;
+
+use crate::failure::Failure;
+use crate::page::{Page, Tone};
+use crate::sheet::{Sheet, read};
+
+/// How an entry stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum State {
+    /// Waits for those before it.
+    Waiting,
+    /// Waits for the user's answer.
+    Asking,
+    /// Runs.
+    Running,
+    /// Ended well.
+    Done,
+    /// Was refused.
+    Failed,
+    /// Was stopped by the user.
+    Stopped,
+    /// Was not run: the user said no.
+    NotRun,
+}
+
+/// What is shown for an entry.
+#[derive(Debug, Clone)]
+pub enum Content {
+    /// Nothing yet.
+    Nothing,
+    /// Rows.
+    Rows(Sheet),
+    /// Text.
+    Page(Page),
+    /// An error.
+    Failure(Failure),
+}
+
+/// An entry.
+#[derive(Debug)]
+pub struct Entry {
+    /// Its number, counted from 1.
+    pub number: u32,
+    /// What was submitted.
+    pub text: String,
+    /// Whether it is a statement (and not a command or a card).
+    pub is_statement: bool,
+    /// How it stands.
+    pub state: State,
+    /// What is shown.
+    pub content: Content,
+    /// When it began to run.
+    pub started: Option<Instant>,
+    /// How long it took.
+    pub took: Option<Duration>,
+    /// What the engine said of it.
+    pub outcome: Option<Outcome>,
+    /// Set when no more rows will come.
+    pub complete: Arc<AtomicBool>,
+}
+
+impl Entry {
+    /// The rows, if there are any to show.
+    pub fn sheet(&self) -> Option<&Sheet> {
+        match &self.content {
+            Content::Rows(sheet) => Some(sheet),
+            _ => None,
+        }
+    }
+
+    /// The same, to change the view.
+    pub fn sheet_mut(&mut self) -> Option<&mut Sheet> {
+        match &mut self.content {
+            Content::Rows(sheet) => Some(sheet),
+            _ => None,
+        }
+    }
+
+    /// How long it has run, or ran.
+    pub fn time(&self) -> Duration {
+        self.took
+            .or_else(|| self.started.map(|start| start.elapsed()))
+            .unwrap_or_default()
+    }
+
+    /// The outcome in a few words, with their tone.
+    pub fn words(&self) -> (String, Tone) {
+        let rows = self.sheet().map(|sheet| read(&sheet.set).len());
+        let time = lasting(self.time());
+        match self.state {
+            State::Waiting => ("waits".into(), Tone::Faint),
+            State::Asking => ("asks first".into(), Tone::Care),
+            State::Running => (if rows.is_some() { "reading" } else { "running" }.into(), Tone::Active),
+            State::Failed => ("refused".into(), Tone::Danger),
+            State::NotRun => ("not run".into(), Tone::Care),
+            State::Stopped => match rows {
+                Some(rows) => (format!("stopped · {} · {time}", counted(rows, "row")), Tone::Care),
+                None => (format!("stopped · {time}"), Tone::Care),
+            },
+            State::Done if !self.is_statement => match rows {
+                Some(rows) => (counted(rows, "row"), Tone::Faint),
+                None => (String::new(), Tone::Faint),
+            },
+            State::Done => match (rows, self.outcome.as_ref().and_then(|o| o.changed)) {
+                (Some(rows), _) => (format!("{} · {time}", counted(rows, "row")), Tone::Faint),
+                (None, Some(changed)) => {
+                    (format!("{} · {time}", counted(changed, "row")), Tone::Faint)
+                }
+                (None, None) => (format!("done · {time}"), Tone::Faint),
+            },
+        }
+    }
+}

@@ -1,0 +1,213 @@
+//! Results into files: written beside their place and moved there whole, so that a failure leaves the
+//! old file; and rows streamed to an output while they are read.
+
+use std::io::{self, BufWriter, Write};
+use std::path::{Path, PathBuf};
+use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+use std::thread::JoinHandle;
+
+use idle_tide_core::order::each_row;
+use idle_tide_core::{Column, RowBatch};
+use idle_tide_draw::export::{Layout, writer};
+use idle_tide_draw::picture::{bytes, counted, grouped};
+use idle_tide_engines::Sink;
+
+use crate::sheet::{Sheet, read};
+
+/// `~/` at the start of a path stands for the home directory.
+pub fn expand(path: &str) -> PathBuf {
+    match (path.strip_prefix("~/"), std::env::var_os("HOME")) {
+        (Some(rest), Some(home)) => Path::new(&home).join(rest),
+        _ => PathBuf::from(path),
+    }
+}
+
+/// A file that takes its place only when it is whole. Dropped before, it leaves what was there.
+pub struct Replacing {
+    file: BufWriter<tempfile::NamedTempFile>,
+    path: PathBuf,
+}
+
+impl Replacing {
+    /// Begins a file that will stand at `path`, readable by its owner only.
+    ///
+    /// # Errors
+    /// If its directory cannot be written.
+    pub fn begin(path: &Path) -> io::Result<Self> {
+        if path.is_dir() {
+            return Err(io::Error::new(io::ErrorKind::IsADirectory, "that is a directory"));
+        }
+        let dir = match path.parent() {
+            Some(dir) if !dir.as_os_str().is_empty() => dir,
+            _ => Path::new("."),
+        };
+        Ok(Replacing {
+            file: BufWriter::new(tempfile::NamedTempFile::new_in(dir)?),
+            path: path.to_path_buf(),
+        })
+    }
+
+    /// Puts the file in its place; answers its size in bytes.
+    ///
+    /// # Errors
+    /// If the rest cannot be written.
+    pub fn commit(self) -> io::Result<u64> {
+        let file = self.file.into_inner().map_err(io::IntoInnerError::into_error)?;
+        file.as_file().sync_all()?;
+        let size = file.as_file().metadata()?.len();
+        file.persist(&self.path).map_err(|error| error.error)?;
+        Ok(size)
+    }
+}
+
+impl Write for Replacing {
+    fn write(&mut self, buffer: &[u8]) -> io::Result<usize> {
+        self.file.write(buffer)
+    }
+    fn flush(&mut self) -> io::Result<()> {
+        self.file.flush()
+    }
+}
+
+/// Writes the shown rows and columns of a sheet to a file; answers in words what was written, or why not.
+///
+/// # Errors
+/// In words; the file that was there before stays.
+pub fn export(sheet: &Sheet, path: &Path, layout: Layout) -> Result<String, String> {
+    let existed = path.exists();
+    let failed = |error: io::Error| {
+        let stays = if existed { " The file that was there is unchanged." } else { "" };
+        format!("{} was not written: {error}.{stays}", path.display())
+    };
+    let mut file = Replacing::begin(path).map_err(failed)?;
+    let rows = write_sheet(sheet, layout, &mut file).map_err(failed)?;
+    let size = file.commit().map_err(failed)?;
+    let all = read(&sheet.set).len();
+    let part = if rows < all { format!(" of {}", grouped(all)) } else { String::new() };
+    let replaced = if existed { ", replacing the file that was there" } else { "" };
+    Ok(format!(
+        "{}{part} as {}, {}, in {}{replaced}",
+        counted(rows, "row"),
+        layout.format.name(),
+        bytes(size),
+        path.display()
+    ))
+}
+
+/// Writes the shown rows and columns of a sheet; answers the number of rows.
+///
+/// # Errors
+/// Those of the output and of the spill file.
+pub fn write_sheet(sheet: &Sheet, layout: Layout, out: &mut dyn Write) -> io::Result<u64> {
+    let set = read(&sheet.set);
+    let columns: Vec<Column> = sheet.view.columns.iter().map(|at| set.columns()[*at].clone()).collect();
+    let mut writer = writer(layout, out);
+    writer.columns(&columns)?;
+    let natural = sheet.view.columns.iter().copied().eq(0..set.columns().len());
+    let mut count = 0;
+    if natural && sheet.view.rows.is_none() {
+        for at in 0..set.batches() {
+            let (_, batch) = set.batch(at)?;
+            writer.rows(&batch)?;
+            count += batch.len() as u64;
+        }
+    } else {
+        let rows = sheet.view.rows.as_ref().map(|rows| rows.as_slice());
+        let mut failed = Ok(());
+        each_row(&set, rows, &|| false, &mut |_, row| {
+            let values: Vec<_> = row.values().collect();
+            let mut chosen = RowBatch::new();
+            chosen.push_row(sheet.view.columns.iter().map(|at| values[*at]));
+            failed = writer.row(chosen.row(0));
+            count += 1;
+            failed.is_ok()
+        })?;
+        failed?;
+    }
+    writer.finish()?;
+    Ok(count)
+}
+
+enum Message {
+    Columns(Vec<Column>),
+    Rows(RowBatch),
+}
+
+/// A sink that formats and writes in a thread of its own while the engine reads on.
+pub struct Streaming {
+    sender: Option<SyncSender<Message>>,
+    thread: Option<JoinHandle<io::Result<u64>>>,
+    /// Rows written, once it ended.
+    pub rows: u64,
+}
+
+impl Streaming {
+    /// Writes in `layout` to `out`.
+    pub fn new(layout: Layout, out: impl Write + Send + 'static) -> Self {
+        // Few batches wait between the two threads: memory stays small.
+        let (sender, receiver) = sync_channel(8);
+        Streaming {
+            sender: Some(sender),
+            thread: Some(std::thread::spawn(move || write_all(layout, out, &receiver))),
+            rows: 0,
+        }
+    }
+
+    fn send(&mut self, message: Message) -> io::Result<()> {
+        let sent = match &self.sender {
+            Some(sender) => sender.send(message),
+            None => return Err(io::ErrorKind::BrokenPipe.into()),
+        };
+        match sent {
+            Ok(()) => Ok(()),
+            // The writer ended early: its error says why.
+            Err(_) => self.finish(),
+        }
+    }
+
+    fn finish(&mut self) -> io::Result<()> {
+        self.sender = None;
+        if let Some(thread) = self.thread.take() {
+            self.rows = thread
+                .join()
+                .map_err(|_| io::Error::other("the writing thread failed"))??;
+        }
+        Ok(())
+    }
+}
+
+fn write_all(layout: Layout, out: impl Write, inbox: &Receiver<Message>) -> io::Result<u64> {
+    let mut writer = writer(layout, out);
+    let mut columns = false;
+    let mut rows = 0;
+    for message in inbox {
+        match message {
+            Message::Columns(list) => {
+                writer.columns(&list)?;
+                columns = true;
+            }
+            Message::Rows(batch) => {
+                rows += batch.len() as u64;
+                writer.rows(&batch)?;
+            }
+        }
+    }
+    if columns {
+        writer.finish()?;
+    }
+    Ok(rows)
+}
+
+impl Sink for Streaming {
+    fn columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
+        self.send(Message::Columns(columns))
+    }
+
+    fn rows(&mut self, batch: RowBatch) -> io::Result<()> {
+        self.send(Message::Rows(batch))
+    }
+
+    fn end(&mut self) -> io::Result<()> {
+        self.finish()
+    }
+}

@@ -1,0 +1,156 @@
+//! Text with meaning instead of colours: what cards, errors, definitions and the guide are made of. A face
+//! turns each tone into a colour, or drops it.
+
+use idle_tide_lang::Dialect;
+use idle_tide_lang::token::{TokenKind, tokens};
+
+/// What a piece of text means.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Tone {
+    /// Plain text.
+    Plain,
+    /// A heading, or a word of SQL.
+    Heading,
+    /// Supporting text.
+    Faint,
+    /// Active, or can be pressed.
+    Active,
+    /// A number.
+    Number,
+    /// A text literal.
+    Literal,
+    /// Failed or dangerous.
+    Danger,
+    /// Open, or needs care.
+    Care,
+    /// Part of a picture.
+    Picture,
+    /// The cap of a key.
+    Key,
+}
+
+/// Characters of one tone. They may hold anything; a face draws them safely.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Span {
+    /// What they mean.
+    pub tone: Tone,
+    /// The characters.
+    pub text: String,
+}
+
+/// A line.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Line {
+    /// Its pieces.
+    pub spans: Vec<Span>,
+}
+
+impl Line {
+    /// An empty line.
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// This line with a piece more.
+    #[must_use]
+    pub fn and(mut self, tone: Tone, text: impl Into<String>) -> Self {
+        self.spans.push(Span {
+            tone,
+            text: text.into(),
+        });
+        self
+    }
+
+    /// A piece that is filled up with blanks to at least `width` characters.
+    #[must_use]
+    pub fn column(self, tone: Tone, text: impl Into<String>, width: usize) -> Self {
+        let mut text = text.into();
+        let length = text.chars().count();
+        text.extend(std::iter::repeat_n(' ', width.saturating_sub(length)));
+        self.and(tone, text)
+    }
+
+    /// All characters.
+    pub fn text(&self) -> String {
+        self.spans.iter().map(|span| span.text.as_str()).collect()
+    }
+}
+
+/// Lines under each other.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Page {
+    /// The lines.
+    pub lines: Vec<Line>,
+}
+
+impl Page {
+    /// An empty page.
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// Adds a line.
+    pub fn line(&mut self, line: Line) -> &mut Self {
+        self.lines.push(line);
+        self
+    }
+
+    /// Adds a line of one tone.
+    pub fn say(&mut self, tone: Tone, text: impl Into<String>) -> &mut Self {
+        self.line(Line::new().and(tone, text))
+    }
+
+    /// Adds an empty line.
+    pub fn gap(&mut self) -> &mut Self {
+        self.line(Line::new())
+    }
+
+    /// Adds the lines of a statement, its words in their tones.
+    pub fn sql(&mut self, text: &str, dialect: &Dialect) -> &mut Self {
+        self.lines.extend(sql_lines(text, dialect));
+        self
+    }
+
+    /// Everything as plain text, a line each.
+    pub fn text(&self) -> String {
+        let mut text = String::new();
+        for line in &self.lines {
+            text.push_str(line.text().trim_end());
+            text.push('\n');
+        }
+        text
+    }
+}
+
+/// The tone of a token of SQL.
+pub fn tone_of(kind: TokenKind, word: &str, dialect: &Dialect) -> Tone {
+    match kind {
+        TokenKind::Word if dialect.is_keyword(word) => Tone::Heading,
+        TokenKind::Text => Tone::Literal,
+        TokenKind::Number => Tone::Number,
+        TokenKind::Parameter => Tone::Care,
+        TokenKind::Word | TokenKind::QuotedName => Tone::Plain,
+        _ => Tone::Faint,
+    }
+}
+
+/// The lines of a statement, its words in their tones.
+pub fn sql_lines(text: &str, dialect: &Dialect) -> Vec<Line> {
+    let mut lines = vec![Line::new()];
+    for token in tokens(text, dialect) {
+        let word = token.of(text);
+        let tone = tone_of(token.kind, word, dialect);
+        for (at, part) in word.split('\n').enumerate() {
+            if at > 0 {
+                lines.push(Line::new());
+            }
+            if let (Some(last), false) = (lines.last_mut(), part.is_empty()) {
+                last.spans.push(Span {
+                    tone,
+                    text: part.to_string(),
+                });
+            }
+        }
+    }
+    lines
+}

@@ -1,0 +1,117 @@
+//! What the program remembers between sessions besides statements: settings the user chose, and when each
+//! source was last visited.
+
+use std::collections::BTreeMap;
+use std::io;
+use std::path::{Path, PathBuf};
+
+use serde::{Deserialize, Serialize};
+
+use crate::history::replace;
+
+/// The directories of one user.
+#[derive(Debug, Clone)]
+pub struct Places {
+    /// Settings.
+    pub settings: PathBuf,
+    /// History of statements.
+    pub history: PathBuf,
+    /// Last visits.
+    pub visits: PathBuf,
+}
+
+impl Places {
+    /// The places the system names for this user; `None` without a home directory.
+    pub fn of_user() -> Option<Self> {
+        let dirs = directories::ProjectDirs::from("", "", "idle-tide")?;
+        let state = dirs.state_dir().unwrap_or(dirs.data_dir());
+        Some(Places {
+            settings: dirs.config_dir().join("settings.toml"),
+            history: state.join("history.jsonl"),
+            visits: state.join("visits.json"),
+        })
+    }
+}
+
+/// Settings in `settings.toml`.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct Settings {
+    /// The theme's name.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub theme: Option<String>,
+    /// What this version does not know is kept.
+    #[serde(flatten)]
+    pub rest: BTreeMap<String, toml::Value>,
+}
+
+impl Settings {
+    /// Reads the settings; a file that is not there gives the defaults.
+    ///
+    /// # Errors
+    /// In words, with the place, if the file is not TOML.
+    pub fn read(path: &Path) -> Result<Self, String> {
+        match std::fs::read_to_string(path) {
+            Ok(text) => toml::from_str(&text)
+                .map_err(|error| format!("{} is not read: {error}", path.display())),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(Settings::default()),
+            Err(error) => Err(format!("{} is not read: {error}", path.display())),
+        }
+    }
+
+    /// Writes the settings.
+    ///
+    /// # Errors
+    /// If the file cannot be written.
+    pub fn write(&self, path: &Path) -> io::Result<()> {
+        let text = toml::to_string(self).map_err(io::Error::other)?;
+        replace(path, text.as_bytes())
+    }
+}
+
+/// What a source was like when it was last opened.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Visit {
+    /// When, in seconds since 1970 UTC.
+    pub at: u64,
+    /// Family and version.
+    pub server: String,
+    /// Where it lay.
+    pub place: String,
+    /// Tables it had.
+    pub tables: u64,
+}
+
+/// The last visit under `source`, and from now on this one.
+///
+/// # Errors
+/// If the file cannot be written.
+pub fn visit(path: &Path, source: &str, now: &Visit) -> io::Result<Option<Visit>> {
+    let mut visits: BTreeMap<String, Visit> = std::fs::read(path)
+        .ok()
+        .and_then(|bytes| serde_json::from_slice(&bytes).ok())
+        .unwrap_or_default();
+    let last = visits.insert(source.to_string(), now.clone());
+    replace(path, &serde_json::to_vec_pretty(&visits)?)?;
+    Ok(last)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn settings_keep_what_they_do_not_know() {
+        let dir = tempfile::tempdir().expect("dir");
+        let path = dir.path().join("settings.toml");
+        std::fs::write(&path, "later = 3\ntheme = \"shoal\"\n").expect("written");
+        let mut settings = Settings::read(&path).expect("read");
+        assert_eq!(settings.theme.as_deref(), Some("shoal"));
+        settings.theme = Some("deep".into());
+        settings.write(&path).expect("written");
+        let again = Settings::read(&path).expect("read");
+        assert_eq!(again, settings);
+        assert!(again.rest.contains_key("later"));
+        std::fs::write(&path, "theme = ").expect("written");
+        assert!(Settings::read(&path).expect_err("no TOML").contains("settings.toml"));
+    }
+}

@@ -1,0 +1,264 @@
+//! A result as it is read: the rows that arrive, which columns are shown in which order, and the rows put
+//! in order or chosen. Long work runs in a thread of its own and can be superseded.
+
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard};
+use std::time::Duration;
+
+use idle_tide_core::order::{choose_rows, each_row, order_rows};
+use idle_tide_core::result::ResultSet;
+use idle_tide_core::{Figures, column_labels};
+use idle_tide_lang::expr;
+
+use crate::worker::{Event, Notify};
+
+/// What the reader asked to see.
+#[derive(Debug, Clone, Default)]
+pub struct View {
+    /// Columns shown, by number, in order.
+    pub columns: Vec<usize>,
+    /// Whether the first shown column stays while the others scroll.
+    pub frozen: bool,
+    /// The column that orders the rows, and whether downwards.
+    pub order: Option<(usize, bool)>,
+    /// The condition that rows satisfy.
+    pub filter: Option<String>,
+    /// The rows that are shown, in order; all as they came when `None`.
+    pub rows: Option<Arc<Vec<u32>>>,
+}
+
+/// A result and its view.
+#[derive(Debug, Clone)]
+pub struct Sheet {
+    /// The rows; they may still be arriving.
+    pub set: Arc<RwLock<ResultSet>>,
+    /// The view.
+    pub view: View,
+    /// Names that tell all columns apart.
+    pub labels: Vec<String>,
+    /// What is being worked out, if anything.
+    pub working: Option<&'static str>,
+    /// Whether its rows were given up to keep within the disk budget.
+    pub given_up: bool,
+    stop: Arc<AtomicBool>,
+}
+
+/// Reads a result; a panic elsewhere while it was written does not matter to readers.
+pub fn read(set: &RwLock<ResultSet>) -> RwLockReadGuard<'_, ResultSet> {
+    set.read().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Sheet {
+    /// A sheet over a result.
+    pub fn new(set: Arc<RwLock<ResultSet>>) -> Self {
+        let mut sheet = Sheet {
+            set,
+            view: View::default(),
+            labels: Vec::new(),
+            working: None,
+            given_up: false,
+            stop: Arc::default(),
+        };
+        sheet.meet_columns();
+        sheet
+    }
+
+    /// Takes notice of the columns once they are known.
+    pub fn meet_columns(&mut self) {
+        let labels = column_labels(read(&self.set).columns());
+        if labels.len() != self.labels.len() {
+            self.view.columns = (0..labels.len()).collect();
+            self.labels = labels;
+        }
+    }
+
+    /// Number of rows that are shown.
+    pub fn shown(&self) -> u64 {
+        match &self.view.rows {
+            Some(rows) => rows.len() as u64,
+            None => read(&self.set).len(),
+        }
+    }
+
+    /// The number in the result of the row shown at place `at`.
+    pub fn row_number(&self, at: u64) -> Option<u64> {
+        match &self.view.rows {
+            Some(rows) => rows.get(usize::try_from(at).ok()?).map(|row| u64::from(*row)),
+            None => (at < read(&self.set).len()).then_some(at),
+        }
+    }
+
+    /// The column of this label or name, without regard to ASCII case.
+    pub fn column(&self, name: &str) -> Option<usize> {
+        let by = |f: &dyn Fn(usize) -> bool| (0..self.labels.len()).find(|at| f(*at));
+        by(&|at| self.labels[at] == name)
+            .or_else(|| by(&|at| self.labels[at].eq_ignore_ascii_case(name)))
+            .or_else(|| {
+                let set = read(&self.set);
+                by(&|at| set.columns()[at].name.eq_ignore_ascii_case(name))
+            })
+    }
+
+    /// Works out the rows of `order` and `filter` in the background; [`Event::Arranged`] brings them.
+    pub fn arrange(
+        &mut self,
+        entry: u32,
+        order: Option<(usize, bool)>,
+        filter: Option<String>,
+        notify: &Notify,
+    ) {
+        self.stop.store(true, Ordering::Relaxed);
+        self.stop = Arc::default();
+        let (set, stop, notify) = (Arc::clone(&self.set), Arc::clone(&self.stop), Arc::clone(notify));
+        self.working = Some(if filter.is_some() { "filtering" } else { "ordering" });
+        std::thread::spawn(move || {
+            let stopped = || stop.load(Ordering::Relaxed);
+            let rows = arranged(&read(&set), order, filter.as_deref(), &stopped);
+            if !stopped() {
+                notify(Event::Arranged {
+                    entry,
+                    order,
+                    filter,
+                    rows: rows.map(|rows| rows.map(Arc::new)),
+                });
+            }
+        });
+    }
+}
+
+fn arranged(
+    set: &ResultSet,
+    order: Option<(usize, bool)>,
+    filter: Option<&str>,
+    stop: &dyn Fn() -> bool,
+) -> Result<Option<Vec<u32>>, String> {
+    let mut rows = None;
+    if let Some(text) = filter {
+        let bound = expr::parse(text)
+            .and_then(|parsed| expr::bind(&parsed, set.columns()))
+            .map_err(|error| error.message)?;
+        let mut failed = None;
+        let chosen = choose_rows(set, None, stop, &mut |row| match bound.holds(row) {
+            Ok(holds) => holds,
+            Err(error) => {
+                failed.get_or_insert(error.message);
+                false
+            }
+        });
+        if let Some(message) = failed {
+            return Err(message);
+        }
+        rows = Some(chosen.map_err(|error| error.to_string())?);
+    }
+    if let Some((column, descending)) = order {
+        let ordered = order_rows(set, column, descending, rows.as_deref(), stop);
+        rows = Some(ordered.map_err(|error| error.to_string())?);
+    }
+    Ok(rows)
+}
+
+/// Gathers the figures of a column in the background and brings them by [`Event::Figures`]: at once for
+/// what is there, and again as more rows arrive, until `stop` is set or `done` says that all are there.
+pub fn gather_figures(
+    sheet: &Sheet,
+    entry: u32,
+    column: usize,
+    done: Arc<AtomicBool>,
+    stop: Arc<AtomicBool>,
+    notify: &Notify,
+) {
+    let (set, rows, notify) = (Arc::clone(&sheet.set), sheet.view.rows.clone(), Arc::clone(notify));
+    std::thread::spawn(move || {
+        let stopped = || stop.load(Ordering::Relaxed);
+        let mut figures = Figures::default();
+        let mut batch = 0;
+        loop {
+            let last = done.load(Ordering::Acquire);
+            let result = match &rows {
+                Some(rows) => each_row(&read(&set), Some(rows), &stopped, &mut |_, row| {
+                    figures.add(row.get(column));
+                    true
+                }),
+                None => {
+                    let mut result = Ok(());
+                    // A lock for each batch, so that arriving rows do not wait for long.
+                    while !stopped() && batch < read(&set).batches() {
+                        let got = read(&set).batch(batch);
+                        match got {
+                            Ok((_, rows)) => rows.rows().for_each(|row| figures.add(row.get(column))),
+                            Err(error) => {
+                                result = Err(error);
+                                break;
+                            }
+                        }
+                        batch += 1;
+                    }
+                    result
+                }
+            };
+            if stopped() || result.is_err() {
+                return;
+            }
+            notify(Event::Figures {
+                entry,
+                column,
+                figures: Box::new(figures.clone()),
+            });
+            if last || rows.is_some() {
+                return;
+            }
+            std::thread::sleep(Duration::from_millis(300));
+        }
+    });
+}
+
+/// The first row from place `from` on (going round once, backwards if `back`) that holds `text` in a
+/// shown column, without regard to case; its place and its column.
+///
+/// # Errors
+/// If rows cannot be read.
+pub fn find(
+    sheet: &Sheet,
+    text: &str,
+    from: (u64, usize),
+    back: bool,
+) -> std::io::Result<Option<(u64, usize)>> {
+    let needle = text.to_lowercase();
+    let shown = sheet.shown();
+    let width = sheet.view.columns.len();
+    if shown == 0 || width == 0 || needle.is_empty() {
+        return Ok(None);
+    }
+    let set = read(&sheet.set);
+    for step in 0..=shown {
+        let place = if back {
+            (from.0 + shown - step % shown) % shown
+        } else {
+            (from.0 + step) % shown
+        };
+        let Some(number) = sheet.row_number(place) else {
+            continue;
+        };
+        let (batch, within) = set.locate(number)?;
+        let row = batch.row(within);
+        let mut hit = None;
+        for (at, column) in sheet.view.columns.iter().enumerate() {
+            // In the first row look past the current cell, and before it when coming round.
+            let past = if back { at < from.1 } else { at > from.1 };
+            if (step == 0 && !past) || (step == shown && past) {
+                continue;
+            }
+            let value = row.get(*column);
+            if !value.is_null() && value.plain().to_lowercase().contains(&needle) {
+                hit = Some((place, at));
+                if !back {
+                    break;
+                }
+            }
+        }
+        if hit.is_some() {
+            return Ok(hit);
+        }
+    }
+    Ok(None)
+}
