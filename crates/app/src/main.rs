@@ -1,1 +1,5 @@
-fn main(){}
+//! Idle Tide: work with databases in a terminal.
+
+fn main() {
+    std::process::exit(idle_tide::cli::main());
+}

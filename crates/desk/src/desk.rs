@@ -233,6 +233,11 @@ impl Desk {
         self.entries.get(self.current)
     }
 
+    /// The rows of the entry that is shown, to change their view.
+    pub fn sheet_mut(&mut self) -> Option<&mut Sheet> {
+        self.entries.get_mut(self.current)?.sheet_mut()
+    }
+
     /// Shows another entry, by its place.
     pub fn show(&mut self, at: usize) {
         self.current = at.min(self.entries.len().saturating_sub(1));

@@ -75,3 +75,11 @@ fn fill(path: &Path, settings: &Settings) -> Result<(), EngineError> {
         .and_then(|()| connection.execute_batch("pragma optimize"))
         .map_err(complaint::read)
 }
+
+/// Makes the harbour with so many tide gauge readings at `path`, replacing what is there.
+///
+/// # Errors
+/// As [`make_harbour`].
+pub fn make_demo(path: &Path, readings: u64) -> Result<(), OpenError> {
+    make_harbour(path, &Settings { readings, ..Settings::default() })
+}

@@ -23,7 +23,7 @@ use crate::engine::{Access, Bearings, Connection, Control, EngineError, Fault, O
 use control::Shared;
 use open::Opened;
 
-pub use demo::make_harbour;
+pub use demo::{make_demo, make_harbour};
 
 /// How long a lock is waited for.
 pub const LOCK_LIMIT: Duration = Duration::from_secs(5);

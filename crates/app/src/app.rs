@@ -1,0 +1,471 @@
+//! The state of the full screen: what is written, what is read, what lies over it. Keys are taken in
+//! `press`, drawing is done in `views`.
+
+use std::collections::HashMap;
+use std::path::PathBuf;
+
+use idle_tide_desk::settings::Settings;
+use idle_tide_desk::{Content, Desk, Event, Request, State, Tone};
+use idle_tide_lang::complete::{Completion, Sources, complete};
+use idle_tide_lang::correct::Correction;
+
+use crate::composer::Composer;
+use crate::guide;
+use crate::theme::{Theme, ThemeName};
+
+/// Where typed keys go.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Focus {
+    /// Into the composer.
+    Write,
+    /// To the result.
+    Read,
+}
+
+/// What lies over the desk.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Over {
+    /// Nothing.
+    Nothing,
+    /// The guide: topic, search, first line shown.
+    Guide {
+        /// Place in the list of topics.
+        topic: usize,
+        /// What is searched.
+        search: String,
+        /// First line shown.
+        top: usize,
+    },
+    /// Entries and earlier statements: search and choice.
+    Entries {
+        /// What is searched.
+        search: String,
+        /// Place in the list.
+        at: usize,
+        /// Whether Enter brings the statement into the composer in any case.
+        recall: bool,
+    },
+    /// The current row as a record; the first line shown.
+    Record {
+        /// First line shown.
+        top: usize,
+    },
+}
+
+/// A line that is asked for while reading.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Prompt {
+    /// Text to find.
+    Find(String),
+    /// Number of a row.
+    Row(String),
+}
+
+/// Where a result is being read.
+#[derive(Debug, Clone, Default)]
+pub struct Grid {
+    /// First row shown.
+    pub top: u64,
+    /// The current row.
+    pub row: u64,
+    /// The current column, among those shown.
+    pub column: usize,
+    /// First column shown, among those shown.
+    pub left: usize,
+    /// Widest value seen of each column, by its number.
+    pub widths: HashMap<usize, usize>,
+}
+
+/// The list of completions or corrections.
+#[derive(Debug, Clone, Default)]
+pub struct Choices {
+    /// What is offered.
+    pub completion: Completion,
+    /// What is marked.
+    pub at: usize,
+    /// Corrections, when these are what is offered.
+    pub corrections: Vec<Correction>,
+    /// Whether the list is open.
+    pub open: bool,
+}
+
+impl Choices {
+    /// Number of choices.
+    pub fn len(&self) -> usize {
+        if self.corrections.is_empty() {
+            self.completion.candidates.len()
+        } else {
+            self.corrections.len()
+        }
+    }
+
+    /// Whether there is none.
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+}
+
+/// Places on the screen that answer to the mouse.
+#[derive(Debug, Clone, Default)]
+pub struct Spots {
+    /// Rows of the result: first line, first row, number of rows.
+    pub rows: Option<(u16, u64, u64)>,
+    /// Columns of the result: from, to, place among those shown.
+    pub columns: Vec<(u16, u16, usize)>,
+    /// Line of the columns' names.
+    pub names: u16,
+    /// Entries in the entry line: line, from, to, place.
+    pub entries: Vec<(u16, u16, u16, usize)>,
+    /// First line of the composer.
+    pub composer: u16,
+    /// First column of the composer's text, first line shown.
+    pub text: (u16, usize),
+    /// Lines of a list that lies over: line and place.
+    pub list: Vec<(u16, usize)>,
+}
+
+/// The full screen.
+pub struct App {
+    /// The session.
+    pub desk: Desk,
+    /// What is written.
+    pub composer: Composer,
+    /// Where keys go.
+    pub focus: Focus,
+    /// What lies over the desk.
+    pub over: Over,
+    /// What is asked for while reading.
+    pub prompt: Option<Prompt>,
+    /// The list at the cursor.
+    pub choices: Choices,
+    /// The place of the last error in the composer, as long as the text is as it was.
+    pub marked: Option<(u64, std::ops::Range<usize>)>,
+    /// After an error Enter runs, wherever the cursor is, until a new line is begun.
+    pub mending: bool,
+    /// Where each result is read, by the entry's number.
+    pub grids: HashMap<u32, Grid>,
+    /// First line and column shown of each text, by the entry's number.
+    pub texts: HashMap<u32, (usize, usize)>,
+    /// Whether the view was cleared.
+    pub cleared: bool,
+    /// Text last searched in results.
+    pub found: String,
+    /// The colours.
+    pub theme: Theme,
+    /// Whether to leave.
+    pub leaving: bool,
+    /// Whether leaving is asked about because a transaction is open.
+    pub asks_to_leave: bool,
+    /// Text to open in the editor.
+    pub edit: Option<String>,
+    /// Whether the screen is to be drawn anew from nothing.
+    pub redraw: bool,
+    /// Counts frames while something moves.
+    pub frame: u64,
+    /// Where the settings are kept.
+    pub settings: Option<PathBuf>,
+    /// Places that answer to the mouse.
+    pub spots: Spots,
+    /// Lines of the result's rows in the last frame, for paging.
+    pub page: u64,
+    /// The first key of a two-key chord.
+    pub chord: bool,
+    /// First line of the composer that is shown.
+    pub composer_top: usize,
+}
+
+impl App {
+    /// The screen of a session.
+    pub fn new(desk: Desk, theme: Theme, settings: Option<PathBuf>) -> Self {
+        App {
+            desk,
+            composer: Composer::default(),
+            focus: Focus::Write,
+            over: Over::Nothing,
+            prompt: None,
+            choices: Choices::default(),
+            marked: None,
+            mending: false,
+            grids: HashMap::new(),
+            texts: HashMap::new(),
+            cleared: false,
+            found: String::new(),
+            theme,
+            leaving: false,
+            asks_to_leave: false,
+            edit: None,
+            redraw: false,
+            frame: 0,
+            settings,
+            spots: Spots::default(),
+            page: 10,
+            chord: false,
+            composer_top: 0,
+        }
+    }
+
+    /// Takes an event of the session.
+    pub fn event(&mut self, event: Event) {
+        let before = self.desk.entries().len();
+        self.desk.handle(event);
+        self.settle(before);
+    }
+
+    /// Submits what was typed.
+    pub fn submit(&mut self, text: &str) {
+        let before = self.desk.entries().len();
+        self.choices = Choices::default();
+        self.marked = None;
+        self.mending = false;
+        self.desk.submit(text);
+        self.settle(before);
+    }
+
+    /// Answers what the desk asks of its face.
+    pub(crate) fn settle(&mut self, entries_before: usize) {
+        if self.desk.entries().len() > entries_before {
+            self.cleared = false;
+            self.prompt = None;
+            if matches!(self.over, Over::Record { .. } | Over::Entries { .. }) {
+                self.over = Over::Nothing;
+            }
+        }
+        if let Some(returned) = self.desk.take_returned() {
+            self.take_back(&returned.text, returned.place, returned.corrections);
+        }
+        while let Some(request) = self.desk.take_request() {
+            self.answer(request);
+        }
+    }
+
+    /// Puts a refused text back, unless something else is being written; then it waits in the recall.
+    fn take_back(
+        &mut self,
+        text: &str,
+        place: Option<std::ops::Range<usize>>,
+        corrections: Vec<Correction>,
+    ) {
+        if !self.composer.is_blank() {
+            return;
+        }
+        self.composer.set(text);
+        self.focus = Focus::Write;
+        self.over = Over::Nothing;
+        self.mending = true;
+        if let Some(place) = place {
+            let end = place.end.min(text.len());
+            let empty = place.start >= end;
+            self.composer.set_cursor(end);
+            if !empty {
+                self.marked = Some((self.composer.revision(), place.start..end));
+            }
+        }
+        self.choices = Choices {
+            open: !corrections.is_empty(),
+            corrections,
+            ..Choices::default()
+        };
+    }
+
+    fn answer(&mut self, request: Request) {
+        match request {
+            Request::Quit => self.leave(),
+            Request::Edit(text) => self.edit = Some(text),
+            Request::Recall(text) => {
+                self.composer.set(&text);
+                self.focus = Focus::Write;
+            }
+            Request::Record(row) => {
+                if let Some(row) = row {
+                    self.go_to_row(row.saturating_sub(1));
+                }
+                self.open_record();
+            }
+            Request::Theme(None) => {
+                let words = format!("The theme is {}; there are deep, shoal and plain.", self.theme.name.name());
+                self.desk.say(words, Tone::Plain);
+            }
+            Request::Theme(Some(name)) => {
+                if let Some(name) = ThemeName::named(&name) {
+                    self.set_theme(name);
+                }
+            }
+            Request::Guide(topic) => self.open_guide(&topic),
+            Request::Entries => self.open_entries(false),
+            Request::Clear => {
+                self.cleared = true;
+                self.focus = Focus::Write;
+            }
+        }
+    }
+
+    fn set_theme(&mut self, name: ThemeName) {
+        self.theme.name = name;
+        self.redraw = true;
+        let Some(path) = self.settings.clone() else {
+            return;
+        };
+        let written = Settings::read(&path).and_then(|mut settings| {
+            settings.theme = Some(name.name().to_string());
+            settings.write(&path).map_err(|error| error.to_string())
+        });
+        match written {
+            Ok(()) => self.desk.say(format!("The theme is {} from now on.", name.name()), Tone::Plain),
+            Err(error) => self.desk.say(
+                format!("The theme is {} for this session; it could not be kept: {error}", name.name()),
+                Tone::Care,
+            ),
+        }
+    }
+
+    /// Leaves, or asks first when a transaction is open.
+    pub fn leave(&mut self) {
+        if self.desk.bearings().transaction.is_some() {
+            self.asks_to_leave = true;
+        } else {
+            self.leaving = true;
+        }
+    }
+
+    /// Opens the guide at a topic, or searches it.
+    pub fn open_guide(&mut self, topic: &str) {
+        let topic = topic.trim();
+        let at = guide::TOPICS.iter().position(|t| t.eq_ignore_ascii_case(topic));
+        self.over = Over::Guide {
+            topic: at.unwrap_or(0),
+            search: if at.is_some() { String::new() } else { topic.to_string() },
+            top: 0,
+        };
+    }
+
+    /// Opens the entries.
+    pub fn open_entries(&mut self, recall: bool) {
+        self.over = Over::Entries {
+            search: String::new(),
+            at: 0,
+            recall,
+        };
+    }
+
+    /// Opens the current row as a record.
+    pub fn open_record(&mut self) {
+        let rows = self.desk.entry().and_then(|e| e.sheet()).map_or(0, |s| s.shown());
+        if rows > 0 && !self.cleared {
+            self.over = Over::Record { top: 0 };
+            self.focus = Focus::Read;
+        } else {
+            self.desk.say("There is no row to show as a record.", Tone::Care);
+        }
+    }
+
+    /// Where the current result is read.
+    pub fn grid(&mut self) -> Option<&mut Grid> {
+        let number = self.desk.entry()?.number;
+        self.desk.entry()?.sheet()?;
+        Some(self.grids.entry(number).or_default())
+    }
+
+    /// Makes a row the current one.
+    pub fn go_to_row(&mut self, row: u64) {
+        let shown = self.desk.entry().and_then(|e| e.sheet()).map_or(0, |s| s.shown());
+        if let Some(grid) = self.grid() {
+            grid.row = row.min(shown.saturating_sub(1));
+        }
+    }
+
+    /// Whether the entry that is shown has rows to move in.
+    pub fn reads_rows(&self) -> bool {
+        !self.cleared
+            && matches!(self.desk.entry().map(|e| &e.content), Some(Content::Rows(_)))
+    }
+
+    /// Whether something moves on the screen by itself.
+    pub fn is_moving(&self) -> bool {
+        self.desk.is_busy() && self.desk.question().is_none()
+    }
+
+    /// Works out what could stand at the cursor. `asked` when the user asked for the list.
+    pub fn complete(&mut self, asked: bool) {
+        let entries: Vec<(u32, String)> = if self.composer.text().starts_with('/') {
+            self.desk.entries().iter().map(|e| (e.number, one_line(&e.text, 60))).collect()
+        } else {
+            Vec::new()
+        };
+        let columns = self.desk.entry().and_then(|e| e.sheet()).map_or(Vec::new(), |s| s.labels.clone());
+        let catalog = std::sync::Arc::clone(self.desk.catalog());
+        let completion = complete(
+            self.composer.text(),
+            self.composer.cursor(),
+            asked,
+            &Sources {
+                catalog: &catalog,
+                dialect: self.desk.dialect(),
+                columns: &columns,
+                entries: &entries,
+                topics: guide::TOPICS,
+            },
+        );
+        self.choices = Choices {
+            open: !completion.candidates.is_empty(),
+            completion,
+            at: 0,
+            corrections: Vec::new(),
+        };
+    }
+
+    /// Statements of this and earlier sessions that fit a search: place of the entry, or of the history
+    /// item; newest first.
+    pub fn found_entries(&self, search: &str) -> Vec<Found> {
+        let words: Vec<String> = search.split_whitespace().map(str::to_lowercase).collect();
+        let fits = |text: &str| {
+            let text = text.to_lowercase();
+            words.iter().all(|word| text.contains(word.as_str()))
+        };
+        let entries = self.desk.entries().iter().enumerate().rev();
+        let mut list: Vec<Found> = entries
+            .filter(|(_, entry)| fits(&entry.text) && entry.text != "arrival" || search.is_empty() && entry.text == "arrival")
+            .map(|(at, _)| Found::Entry(at))
+            .collect();
+        let mut seen = std::collections::HashSet::new();
+        let earlier = self.desk.history().earlier();
+        for (at, item) in earlier.iter().enumerate().rev() {
+            if fits(&item.text) && seen.insert(item.text.as_str()) {
+                list.push(Found::Earlier(at));
+            }
+        }
+        list
+    }
+}
+
+/// A line of the entries view.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Found {
+    /// An entry of this session, by place.
+    Entry(usize),
+    /// A statement of an earlier session, by place in the history.
+    Earlier(usize),
+}
+
+/// A text on one line, blanks and line breaks as one blank, at most `most` characters.
+pub fn one_line(text: &str, most: usize) -> String {
+    let mut line = String::new();
+    for word in text.split_whitespace() {
+        if !line.is_empty() {
+            line.push(' ');
+        }
+        line.push_str(word);
+        if line.len() > most * 4 {
+            break;
+        }
+    }
+    if line.chars().count() > most {
+        line = line.chars().take(most.saturating_sub(1)).collect();
+        line.push('…');
+    }
+    line
+}
+
+/// Whether an entry's outcome is still open.
+pub fn is_open(state: State) -> bool {
+    matches!(state, State::Waiting | State::Asking | State::Running)
+}

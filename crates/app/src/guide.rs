@@ -1,0 +1,255 @@
+//! The guide: topics made of a few sentences, the table of commands and the table of keys.
+
+use idle_tide_desk::{Line, Page, Tone};
+use idle_tide_lang::command::{COMMANDS, Command};
+use idle_tide_lang::dialect::SQLITE;
+
+use crate::keys::{Place, of};
+
+/// Topics in the guide's order.
+pub const TOPICS: &[&str] = &[
+    "first steps", "arrive", "look around", "write", "statements", "errors", "entries", "read", "change",
+    "take away", "conditions", "shell", "commands", "keys", "help", "one page",
+];
+
+fn words(topic: &str) -> &'static [&'static str] {
+    match topic {
+        "first steps" => &[
+            "The line of the tide divides the screen: results above, the place to type below.",
+            "Type a statement, end it with a semicolon and press Enter. Without the semicolon Enter begins a new line; F5 runs what is there in any case.",
+            "A line that begins with / is a command: the list opens as you type. /tables shows what is here, /about NAME one table in full.",
+            "Esc goes from writing to reading and back. What the next keys do stands in the last line, always.",
+            "Everything you submit becomes a numbered entry with its result. F3 shows them all.",
+            "Ctrl-C stops what runs, or clears the line; Ctrl-D on an empty line leaves. So do the words quit and exit.",
+        ],
+        "arrive" => &[
+            "The first line says where you are: source, database, server and version, place, transaction, and how writes are treated.",
+            "A database file named on the command line is opened to be read only: not a byte of it or beside it changes. --write opens it for writing, --new makes it, sqlite::memory: is a database in memory.",
+            "demo is the practice harbour: made-up data to try things on. demo --fresh makes it anew.",
+        ],
+        "look around" => &[
+            "Lists take a pattern: * stands for any text, ? for one character; without either the name only has to contain it.",
+            "While you write, the columns of every table in the statement stay in sight above the composer. An arrow says where a column links to. In an insert the column of the value at the cursor is marked.",
+        ],
+        "write" => &[
+            "The list of what could stand at the cursor opens as you type: columns of the tables named in the statement (also through aliases), tables after from and join, keywords, functions. Tab takes what is marked, or first what all have in common; ↑ and ↓ choose; Esc closes it.",
+            "A bracket, quote or comment that is still open is coloured where it stands, and a bar runs down from its line.",
+            "Several statements in one go run in order, each an entry, and stop at the first error; the rest stays in the composer.",
+            "A pasted text never runs by itself. A cleared line comes back with ↑.",
+        ],
+        "statements" => &[
+            "SQL goes to the server as it is. These words begin a statement here:",
+        ],
+        "errors" => &[
+            "When a statement is refused it comes back into the composer, with the place marked and the corrections open as a list: Tab takes one, Enter or F5 runs.",
+            "Above stands in plain words what is wrong, what the server said with its code, and whether anything was changed.",
+            "A statement that ends too early most often has a bracket or quote open: the list offers what closes it.",
+            "A lock is waited for up to 5 s, and the tide line says so.",
+        ],
+        "entries" => &[
+            "Entries are numbered from 1. They and their results stay for the session; statements stay for later sessions too, in a file that only you can read.",
+            "Results share 256 MB of memory and then go to disk, up to 2 GB; past that the oldest give up their rows and say so.",
+        ],
+        "read" => &[
+            "null is the faint word, empty text is '', bytes are x'…'. A line break is ¶, a tab ⇥, a blank at the end ␣, other control characters ␛ and the like. Numbers stand right; a text that looks like a number stands left.",
+            "The last line of a result has the figures of the current column and how its numbers spread.",
+            "Ordering, filtering and finding work on all rows, not only on those in sight.",
+        ],
+        "change" => &[
+            "A single insert, or an update or delete with a condition, runs at once. An update or delete of every row and every drop are asked about first, with the numbers that would go.",
+            "/writes none makes the engine itself refuse every write. /writes free asks nothing.",
+            "begin opens a transaction, and the first line says so until commit or rollback.",
+        ],
+        "take away" => &[
+            "/export writes all rows of the current result, with the columns, order and filter you see. The format comes from the file name's ending, or from --as. A file is replaced only when the new one is whole.",
+            "In CSV null is nothing and empty text is \"\". Bytes are hexadecimal. Text layouts show control characters as marks; the other formats keep them.",
+        ],
+        "conditions" => &[
+            "/filter keeps the rows that satisfy a condition over the columns of the result: = <> < <= > >=, and, or, not, in (…), between … and …, like (% any text, _ one character, case counts), is null, is not null, + - * / % and ||.",
+            "Texts stand in single quotes. A column whose name is no plain word stands in back-ticks: `last in`.",
+            "A comparison with null is false, and not turns it over. Values of different kinds are never equal. 7/2 is 3.5.",
+        ],
+        "shell" => &[
+            "idle-tide run SOURCE 'STATEMENT' … runs without a screen: results on standard output, messages on standard error, exit code 0 only if all went well. --file FILE runs a file; without either, statements come from standard input.",
+            "--format csv, tsv, json, jsonl, text or record; --output FILE; --no-header; --lines. --keep-going goes on after an error, --together makes all one transaction.",
+            "Statements that sweep are refused there unless --writes free is given.",
+            "idle-tide SOURCE --first 'STATEMENT' opens the desk and runs something at once.",
+        ],
+        "commands" => &["Arguments stand apart by blanks, in quotes where they hold blanks."],
+        "help" => &["/help TOPIC opens a topic; /help WORD finds every line with the word."],
+        _ => &[],
+    }
+}
+
+fn command_lines(page: &mut Page, list: &[&Command]) {
+    let usage = |c: &Command| format!("/{} {}", c.name, c.usage).trim_end().to_string();
+    let width = list.iter().map(|c| usage(c).chars().count()).max().unwrap_or(0).min(44) + 2;
+    for command in list {
+        let usage = usage(command);
+        if usage.chars().count() >= width {
+            page.line(Line::new().and(Tone::Active, usage));
+            page.line(Line::new().column(Tone::Plain, "", width).and(Tone::Plain, command.summary));
+        } else {
+            page.line(Line::new().column(Tone::Active, usage, width).and(Tone::Plain, command.summary));
+        }
+    }
+}
+
+fn key_lines(page: &mut Page, place: Place) {
+    for key in of(place) {
+        let mut line = Line::new()
+            .column(Tone::Active, key.cap, 15)
+            .and(Tone::Plain, key.summary);
+        if !key.command.is_empty() {
+            line = line.and(Tone::Faint, format!("   {}", key.command));
+        }
+        page.line(line);
+    }
+}
+
+/// The page of a topic, its sentences broken at `width` columns.
+pub fn page(topic: &str, width: usize) -> Page {
+    let mut page = Page::new();
+    if topic == "one page" {
+        for topic in TOPICS.iter().filter(|t| !matches!(**t, "one page" | "commands")) {
+            page.lines.extend(self::page(topic, width).lines);
+            page.gap();
+        }
+        return page;
+    }
+    let mut title = topic.to_string();
+    if let Some(first) = title.get_mut(..1) {
+        first.make_ascii_uppercase();
+    }
+    page.say(Tone::Heading, title);
+    page.gap();
+    for sentence in words(topic) {
+        for line in wrap(sentence, width) {
+            page.say(Tone::Plain, line);
+        }
+        page.gap();
+    }
+    if topic == "statements" {
+        for line in wrap(&SQLITE.starts.join("  "), width) {
+            page.say(Tone::Heading, line);
+        }
+        page.gap();
+        for line in wrap("And these are its commonest functions:", width) {
+            page.say(Tone::Plain, line);
+        }
+        page.gap();
+        for (name, arguments) in SQLITE.functions {
+            page.line(Line::new().and(Tone::Plain, format!("{name}(")).and(Tone::Faint, *arguments).and(Tone::Plain, ")"));
+        }
+        return page;
+    }
+    let places: &[Place] = match topic {
+        "keys" => &Place::ALL,
+        "write" => &[Place::Writing, Place::Completing],
+        "read" => &[Place::Rows, Place::Text, Place::Record],
+        "entries" => &[Place::Entries],
+        _ => &[],
+    };
+    let commands: Vec<&Command> =
+        COMMANDS.iter().filter(|c| topic == "commands" || c.topic == topic).collect();
+    if !commands.is_empty() {
+        command_lines(&mut page, &commands);
+        page.gap();
+    }
+    for place in places {
+        page.say(Tone::Heading, place.title());
+        key_lines(&mut page, *place);
+        page.gap();
+    }
+    while page.lines.last().is_some_and(|line| line.spans.is_empty()) {
+        page.lines.pop();
+    }
+    page
+}
+
+/// Lines of every topic that hold all the words of `search`, under their topics; one command in full if
+/// the search is its name.
+pub fn search(search: &str, width: usize) -> Page {
+    let mut page = Page::new();
+    let name = search.trim().trim_start_matches('/');
+    if let Some(command) = idle_tide_lang::command::find(name) {
+        command_lines(&mut page, &[command]);
+        if !command.options.is_empty() {
+            page.gap();
+            for option in command.options {
+                let value = match option.value {
+                    Some(idle_tide_lang::command::Argument::Words(words)) => format!(" one of {}", words.join(", ")),
+                    Some(_) => " NAME".into(),
+                    None => String::new(),
+                };
+                page.line(Line::new().and(Tone::Active, format!("  --{}", option.name)).and(Tone::Faint, value));
+            }
+        }
+        page.gap();
+    }
+    let words: Vec<String> = search.split_whitespace().map(str::to_lowercase).collect();
+    for topic in TOPICS.iter().filter(|t| !matches!(**t, "one page" | "commands" | "keys")) {
+        let found: Vec<Line> = self::page(topic, width)
+            .lines
+            .into_iter()
+            .skip(1)
+            .filter(|line| {
+                let text = line.text().to_lowercase();
+                words.iter().all(|word| text.contains(word.as_str()))
+            })
+            .collect();
+        if !found.is_empty() {
+            page.say(Tone::Heading, *topic);
+            page.lines.extend(found);
+            page.gap();
+        }
+    }
+    if page.lines.is_empty() {
+        page.say(Tone::Plain, format!("No line of the guide has {search}."));
+    }
+    page
+}
+
+/// Breaks a text at blanks into lines of at most `width` columns.
+pub fn wrap(text: &str, width: usize) -> Vec<String> {
+    let width = width.max(10);
+    let mut lines = vec![String::new()];
+    for word in text.split(' ') {
+        let length = word.chars().count();
+        let Some(last) = lines.last_mut() else { continue };
+        if last.is_empty() {
+            last.push_str(word);
+        } else if last.chars().count() + 1 + length <= width {
+            last.push(' ');
+            last.push_str(word);
+        } else {
+            lines.push(word.to_string());
+        }
+    }
+    lines
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_command_and_key_is_in_the_guide() {
+        let one = page("one page", 100).text();
+        for command in COMMANDS {
+            assert!(one.contains(&format!("/{}", command.name)), "/{}", command.name);
+            assert!(TOPICS.contains(&command.topic), "{}", command.topic);
+        }
+        for key in crate::keys::KEYS {
+            assert!(one.contains(key.summary), "{}", key.cap);
+        }
+    }
+
+    #[test]
+    fn searching_finds_commands_and_sentences() {
+        assert!(search("/export", 80).text().contains("--as one of csv"));
+        assert!(search("semicolon enter", 80).text().contains("first steps"));
+        assert!(search("zzz", 80).text().contains("No line"));
+        assert_eq!(wrap("one two three", 10), ["one two", "three"]);
+    }
+}

@@ -1,0 +1,164 @@
+//! The one table of keys. Hints and the guide are made from it; what a key does is decided where it is
+//! pressed, and a test presses every one of them.
+
+/// Where a key acts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Place {
+    /// Everywhere.
+    Everywhere,
+    /// While writing.
+    Writing,
+    /// While a list of completions is open.
+    Completing,
+    /// While reading rows.
+    Rows,
+    /// While reading a text.
+    Text,
+    /// In the record.
+    Record,
+    /// In the entries.
+    Entries,
+    /// In the guide.
+    Guide,
+    /// While something is asked.
+    Question,
+    /// While something runs.
+    Running,
+}
+
+impl Place {
+    /// All places, in the guide's order.
+    pub const ALL: [Place; 10] = [
+        Place::Everywhere,
+        Place::Writing,
+        Place::Completing,
+        Place::Running,
+        Place::Rows,
+        Place::Text,
+        Place::Record,
+        Place::Entries,
+        Place::Guide,
+        Place::Question,
+    ];
+
+    /// The guide's heading.
+    pub fn title(self) -> &'static str {
+        match self {
+            Place::Everywhere => "Everywhere",
+            Place::Writing => "While writing",
+            Place::Completing => "While the list is open",
+            Place::Rows => "While reading rows",
+            Place::Text => "While reading a text",
+            Place::Record => "In the record",
+            Place::Entries => "In the entries",
+            Place::Guide => "In the guide",
+            Place::Question => "When something is asked",
+            Place::Running => "While something runs",
+        }
+    }
+}
+
+/// A key of the table.
+#[derive(Debug, Clone, Copy)]
+pub struct Key {
+    /// Where it acts.
+    pub place: Place,
+    /// Its cap.
+    pub cap: &'static str,
+    /// What it does, in a word or two, for the hints.
+    pub hint: &'static str,
+    /// What it does, for the guide.
+    pub summary: &'static str,
+    /// The command that does the same, if there is one.
+    pub command: &'static str,
+    /// Whether the hints show it.
+    pub hinted: bool,
+}
+
+const fn key(
+    place: Place,
+    cap: &'static str,
+    hint: &'static str,
+    hinted: bool,
+    command: &'static str,
+    summary: &'static str,
+) -> Key {
+    Key {
+        place,
+        cap,
+        hint,
+        summary,
+        command,
+        hinted,
+    }
+}
+
+use Place as P;
+
+/// All keys. Hints take them in this order as far as there is room.
+pub static KEYS: &[Key] = &[
+    key(P::Completing, "Tab", "takes it", true, "", "takes what is marked, or what all have in common"),
+    key(P::Completing, "↑ ↓", "choose", true, "", "choose another"),
+    key(P::Writing, "Tab", "completes", true, "", "opens the list of what could stand here"),
+    key(P::Writing, ";", "then Enter runs", true, "", "ends a statement; Enter then runs it"),
+    key(P::Writing, "Enter", "new line", false, "", "runs a finished statement or a command, else begins a new line"),
+    key(P::Writing, "F5", "runs", true, "", "runs what is typed as it is"),
+    key(P::Writing, "Esc", "reads", true, "", "goes to reading; closes what is open"),
+    key(P::Writing, "↑", "earlier", false, "/entries", "in the first line: the earlier statement; in the last line ↓ goes back"),
+    key(P::Writing, "Ctrl-R", "search", false, "/entries", "searches earlier statements"),
+    key(P::Writing, "Ctrl-A E", "", false, "", "start and end of the line, also Home and End"),
+    key(P::Writing, "Ctrl-B F", "", false, "", "a character back and on; with Alt a word"),
+    key(P::Writing, "Ctrl-P N", "", false, "", "a line up and down"),
+    key(P::Writing, "Ctrl-← →", "", false, "", "a word back and on; Ctrl-Home and Ctrl-End the whole text"),
+    key(P::Writing, "Ctrl-K U", "", false, "", "cuts to the end, to the start of the line"),
+    key(P::Writing, "Ctrl-W", "", false, "", "cuts the word before; Alt-D the word after"),
+    key(P::Writing, "Ctrl-Y", "", false, "", "puts back what was cut"),
+    key(P::Writing, "Ctrl-Z", "", false, "", "undoes, also Ctrl-_; Alt-Z does it again"),
+    key(P::Writing, "Ctrl-X Ctrl-E", "", false, "/edit", "opens the text in your editor ($VISUAL or $EDITOR)"),
+    key(P::Writing, "Ctrl-C", "", false, "", "clears the text; ↑ brings it back"),
+    key(P::Writing, "Ctrl-D", "", false, "/quit", "on an empty line: leaves"),
+    key(P::Rows, "↑ ↓ ← →", "cells", true, "", "move the current cell"),
+    key(P::Rows, "Enter", "record", true, "/record", "the row, one field per line"),
+    key(P::Rows, "O", "order", true, "/order", "orders by this column; again downwards; again as they came"),
+    key(P::Rows, "G", "go to row", true, "", "goes to a row by its number"),
+    key(P::Rows, "Ctrl-F", "find", true, "", "finds text in the shown columns; N the next, P the one before"),
+    key(P::Rows, "X", "hide", true, "/columns --hide", "hides this column; U brings all back"),
+    key(P::Rows, "F", "freeze", true, "", "keeps the first column while the others scroll"),
+    key(P::Rows, "[ ]", "move", false, "/columns", "moves this column left, right"),
+    key(P::Rows, "PgUp PgDn", "", false, "", "a page up, down; Home and End the first and last row"),
+    key(P::Rows, "Ctrl-← →", "", false, "", "the first and last column"),
+    key(P::Text, "↑ ↓", "scroll", true, "", "scroll; PgUp, PgDn, Home and End too; ← → sideways"),
+    key(P::Rows, ", .", "entries", false, "", "the entry before, after; also Ctrl-PgUp and Ctrl-PgDn, which work while writing too"),
+    key(P::Text, ", .", "entries", true, "", "the entry before, after"),
+    key(P::Rows, "A", "again", false, "/again", "runs this entry once more"),
+    key(P::Rows, "E", "edit", false, "/recall", "brings its statement into the composer"),
+    key(P::Text, "A", "", false, "/again", "runs this entry once more"),
+    key(P::Text, "E", "", false, "/recall", "brings its statement into the composer"),
+    key(P::Rows, "Esc", "writes", true, "", "goes back to writing; / does too and begins a command"),
+    key(P::Text, "Esc", "writes", true, "", "goes back to writing"),
+    key(P::Record, "↑ ↓", "rows", true, "", "the row before, after"),
+    key(P::Record, "PgUp PgDn", "fields", true, "", "scroll the fields"),
+    key(P::Record, "Esc", "closes", true, "", "back to the rows"),
+    key(P::Entries, "type", "searches", true, "", "narrows the list"),
+    key(P::Entries, "↑ ↓", "choose", true, "", "choose an entry or a statement"),
+    key(P::Entries, "Enter", "opens", true, "", "shows the entry; an earlier statement goes into the composer"),
+    key(P::Entries, "Tab", "into the composer", true, "/recall", "brings the statement into the composer"),
+    key(P::Entries, "F5", "runs again", true, "/again", "runs it once more"),
+    key(P::Entries, "Esc", "closes", true, "", "back"),
+    key(P::Guide, "↑ ↓", "topics", true, "", "choose a topic"),
+    key(P::Guide, "PgUp PgDn", "scroll", true, "", "scroll the text"),
+    key(P::Guide, "type", "searches", true, "", "finds lines of every topic"),
+    key(P::Guide, "Esc", "closes", true, "", "back"),
+    key(P::Question, "Y", "yes", true, "", "does it"),
+    key(P::Question, "N", "no", true, "", "leaves everything as it is; Esc too"),
+    key(P::Running, "Ctrl-C", "stops", true, "", "stops what runs; rows so far are kept"),
+    key(P::Everywhere, "F1", "guide", true, "/help", "the guide, open where you are"),
+    key(P::Everywhere, "F3", "entries", true, "/entries", "all entries, and statements of earlier sessions"),
+    key(P::Everywhere, "F4", "record", false, "/record", "the current row, one field per line"),
+    key(P::Everywhere, "Ctrl-L", "", false, "", "draws the screen anew"),
+];
+
+/// The keys of a place.
+pub fn of(place: Place) -> impl Iterator<Item = &'static Key> {
+    KEYS.iter().filter(move |key| key.place == place)
+}

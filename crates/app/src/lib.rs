@@ -1,0 +1,14 @@
+//! The terminal application: the full screen and the shell mode, two faces of the desk. It draws and
+//! takes keys; what a key means for the session is the desk's business.
+#![deny(missing_docs)]
+
+pub mod app;
+pub mod cli;
+pub mod composer;
+pub mod guide;
+pub mod keys;
+mod press;
+pub mod shell;
+pub mod terminal;
+pub mod theme;
+pub mod views;

@@ -1,0 +1,421 @@
+//! The desk without a screen: statements from the command line, a file or standard input; results on
+//! standard output or in a file, messages on standard error, an exit code that says whether all went well.
+
+use std::fs::File;
+use std::io::{self, BufRead, IsTerminal, Read, Write};
+use std::path::Path;
+use std::sync::mpsc::{Receiver, channel};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use idle_tide_desk::export::{Replacing, Streaming, write_sheet};
+use idle_tide_desk::{Content, Desk, Event, Options, Request, State, Writes};
+use idle_tide_draw::marks::{Visible, show_text};
+use idle_tide_draw::{Format, Layout};
+use idle_tide_engines::{OpenOptions, Source};
+use idle_tide_lang::dialect::SQLITE;
+use idle_tide_lang::split::{PieceKind, Statements};
+use idle_tide_lang::statement::{Effect, summary};
+
+use crate::cli::{self, Run, WritesArgument};
+use crate::guide;
+
+/// Where results go: shared by the threads that write.
+#[derive(Clone)]
+struct Output(Arc<Mutex<Target>>);
+
+enum Target {
+    Standard(Box<dyn Write + Send>),
+    File(Option<Replacing>),
+}
+
+impl Write for Output {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        match &mut *self.0.lock().unwrap_or_else(PoisonError::into_inner) {
+            Target::Standard(out) => out.write(bytes),
+            Target::File(Some(file)) => file.write(bytes),
+            Target::File(None) => Err(io::ErrorKind::BrokenPipe.into()),
+        }
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        match &mut *self.0.lock().unwrap_or_else(PoisonError::into_inner) {
+            Target::Standard(out) => out.flush(),
+            Target::File(Some(file)) => file.flush(),
+            Target::File(None) => Ok(()),
+        }
+    }
+}
+
+enum Message {
+    Desk(Event),
+    Interrupt,
+}
+
+/// How one statement ended.
+enum Ended {
+    Well,
+    Badly,
+    /// Whoever read the results has had enough.
+    Enough,
+    /// Stopped by Ctrl-C.
+    Interrupted,
+    /// `quit` was among the statements.
+    Quit,
+}
+
+struct Session {
+    desk: Desk,
+    inbox: Receiver<Message>,
+    output: Output,
+    layout: Layout,
+    /// Whether somebody sits there who can answer.
+    can_ask: bool,
+    results: u32,
+}
+
+/// Runs; answers the exit code.
+pub fn run(run: &Run) -> i32 {
+    match start(run) {
+        Ok(code) => code,
+        Err(words) => {
+            say(&words);
+            1
+        }
+    }
+}
+
+/// A message, with marks where a terminal would obey.
+fn say(words: &str) {
+    for line in words.lines() {
+        // If standard error is closed there is nobody to tell.
+        let _ = writeln!(io::stderr(), "idle-tide: {}", show_text(line, 4_000).text());
+    }
+}
+
+fn start(run: &Run) -> Result<i32, String> {
+    let format = match (&run.format, &run.output) {
+        (Some(name), _) => Format::named(name).ok_or_else(|| {
+            format!("There is no format {name}. There are csv, tsv, json, jsonl, text and record.")
+        })?,
+        (None, Some(path)) => Format::of_file(&path.to_string_lossy()).ok_or_else(|| {
+            format!("{} does not end like a format. Say it with --format.", path.display())
+        })?,
+        (None, None) => Format::Text,
+    };
+    let layout = Layout { format, header: !run.no_header, lines: run.lines };
+    // Input is opened first: nothing happens when it is not there.
+    let input: Option<Box<dyn Read>> = match &run.file {
+        Some(path) if path.as_os_str() == "-" => Some(Box::new(io::stdin())),
+        Some(path) => Some(Box::new(
+            File::open(path).map_err(|e| format!("{} cannot be read: {e}.", path.display()))?,
+        )),
+        None if run.statements.is_empty() => {
+            if io::stdin().is_terminal() {
+                return Err("There is no statement. Give one in quotes, a --file, or statements on standard input.".into());
+            }
+            Some(Box::new(io::stdin()))
+        }
+        None => None,
+    };
+    let source = Source::parse(&run.source).map_err(|e| e.to_string())?;
+    let options = OpenOptions { write: run.write, new: false };
+    let connection = cli::open(&source, options).map_err(|e| e.to_string())?;
+    let target = match &run.output {
+        Some(path) => Target::File(Some(
+            Replacing::begin(path).map_err(|e| format!("{} cannot be written: {e}.", path.display()))?,
+        )),
+        // Exact bytes for a pipe or file, marks for a terminal.
+        None if io::stdout().is_terminal() => Target::Standard(Box::new(Visible::new(io::stdout()))),
+        None => Target::Standard(Box::new(RawOut)),
+    };
+    let output = Output(Arc::new(Mutex::new(target)));
+    let (sender, inbox) = channel();
+    let events = sender.clone();
+    let stream = output.clone();
+    let desk = Desk::new(
+        connection,
+        Options {
+            source: source.name(),
+            writes: match run.writes {
+                WritesArgument::Ask => Writes::Ask,
+                WritesArgument::Free => Writes::Free,
+                WritesArgument::None => Writes::None,
+            },
+            places: None,
+            stream: Some(Box::new(move || Box::new(Streaming::new(layout, stream.clone())))),
+        },
+        Arc::new(move |event| {
+            let _ = events.send(Message::Desk(event));
+        }),
+    );
+    let mut signals = signal_hook::iterator::Signals::new([signal_hook::consts::SIGINT])
+        .map_err(|e| e.to_string())?;
+    std::thread::spawn(move || {
+        for _ in signals.forever() {
+            let _ = sender.send(Message::Interrupt);
+        }
+    });
+    let mut session = Session {
+        desk,
+        inbox,
+        output,
+        layout,
+        can_ask: io::stdin().is_terminal() && io::stderr().is_terminal(),
+        results: 0,
+    };
+    let code = session.all(run, input)?;
+    session.close(run.output.as_deref(), code)
+}
+
+/// Standard output without the line buffering of [`io::Stdout`], so that exact bytes go out in large parts.
+struct RawOut;
+
+impl Write for RawOut {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let mut out = io::stdout().lock();
+        out.write_all(bytes)?;
+        Ok(bytes.len())
+    }
+    fn flush(&mut self) -> io::Result<()> {
+        io::stdout().flush()
+    }
+}
+
+impl Session {
+    fn all(&mut self, run: &Run, input: Option<Box<dyn Read>>) -> Result<i32, String> {
+        let mut code = 0;
+        if run.together {
+            self.quiet("begin")?;
+        }
+        let from_input: Box<dyn Iterator<Item = Result<(String, bool, String), String>>> = match input {
+            Some(reader) => {
+                let name = run.file.as_deref().filter(|p| p.as_os_str() != "-").map_or_else(
+                    || "standard input".to_string(),
+                    |path| path.display().to_string(),
+                );
+                Box::new(from_reader(reader, name))
+            }
+            None => Box::new(from_arguments(&run.statements)),
+        };
+        for next in from_input {
+            let (text, is_command, place) = next?;
+            if run.together && !is_command && summary(&text, &SQLITE).effect == Effect::Transaction {
+                say(&format!("{place}With --together everything is one transaction; take {} out.", text.trim()));
+                code = 1;
+                break;
+            }
+            match self.one(&text, is_command, &place)? {
+                Ended::Well => {}
+                Ended::Badly => {
+                    code = 1;
+                    if !run.keep_going {
+                        break;
+                    }
+                }
+                Ended::Enough | Ended::Quit => break,
+                Ended::Interrupted => {
+                    code = 130;
+                    break;
+                }
+            }
+        }
+        if run.together {
+            self.quiet(if code == 0 { "commit" } else { "rollback" })?;
+            if code != 0 {
+                say("Everything was taken back.");
+            }
+        }
+        Ok(code)
+    }
+
+    /// Puts an output file in its place if all went well.
+    fn close(self, path: Option<&Path>, code: i32) -> Result<i32, String> {
+        let mut target = self.output.0.lock().unwrap_or_else(PoisonError::into_inner);
+        match &mut *target {
+            Target::Standard(out) => match out.flush() {
+                Err(error) if error.kind() != io::ErrorKind::BrokenPipe => {
+                    Err(format!("Standard output cannot be written: {error}."))
+                }
+                _ => Ok(code),
+            },
+            Target::File(file) => {
+                let name = path.map_or(String::new(), |path| path.display().to_string());
+                match file.take() {
+                    Some(file) if code == 0 => {
+                        file.commit().map_err(|e| format!("{name} was not written: {e}. What was there is unchanged."))?;
+                    }
+                    _ => say(&format!("{name} was not written; what was there is unchanged.")),
+                }
+                Ok(code)
+            }
+        }
+    }
+
+    fn wait(&mut self) -> Option<Ended> {
+        let mut interrupted = false;
+        while self.desk.is_busy() {
+            if self.desk.question().is_some() {
+                let yes = self.ask();
+                self.desk.answer(yes);
+                continue;
+            }
+            match self.inbox.recv() {
+                Ok(Message::Desk(event)) => self.desk.handle(event),
+                Ok(Message::Interrupt) => {
+                    interrupted = true;
+                    self.desk.cancel();
+                }
+                Err(_) => return Some(Ended::Interrupted),
+            }
+        }
+        interrupted.then_some(Ended::Interrupted)
+    }
+
+    fn ask(&mut self) -> bool {
+        let Some(question) = self.desk.question() else {
+            return false;
+        };
+        say(question.page.text().trim_end());
+        if !self.can_ask {
+            say("It was not run. --writes free runs it without asking.");
+            return false;
+        }
+        eprint!("idle-tide: y {}; anything else leaves it: ", question.yes);
+        let mut answer = String::new();
+        io::stdin().lock().read_line(&mut answer).is_ok()
+            && matches!(answer.trim(), "y" | "Y" | "yes")
+    }
+
+    /// Runs a statement of our own.
+    fn quiet(&mut self, statement: &str) -> Result<(), String> {
+        self.desk.submit_piece(statement, false);
+        self.wait();
+        match self.desk.entry().map(|entry| (entry.state, &entry.content)) {
+            Some((State::Failed, Content::Failure(failure))) => Err(failure.headline.clone()),
+            _ => Ok(()),
+        }
+    }
+
+    fn one(&mut self, text: &str, is_command: bool, place: &str) -> Result<Ended, String> {
+        // Results one after the other stand apart in the layouts for reading.
+        if self.results > 0 && matches!(self.layout.format, Format::Text | Format::Record) {
+            let reads = summary(text, &SQLITE).effect == Effect::Read;
+            if reads || is_command {
+                let _ = self.output.write_all(b"\n");
+            }
+        }
+        let before = self.desk.entries().len();
+        self.desk.hush();
+        self.desk.submit_piece(text, is_command);
+        if let Some(ended) = self.wait() {
+            say(&format!("{place}It was stopped."));
+            return Ok(ended);
+        }
+        if let Some(notice) = self.desk.notice() {
+            say(&notice.text);
+        }
+        while let Some(request) = self.desk.take_request() {
+            match request {
+                Request::Quit => return Ok(Ended::Quit),
+                Request::Guide(topic) => {
+                    let page = match topic.as_str() {
+                        "" => guide::page("one page", 96),
+                        known if guide::TOPICS.contains(&known) => guide::page(known, 96),
+                        other => guide::search(other, 96),
+                    };
+                    let text = page.text();
+                    return self.written(Ok(()).and_then(|()| self.output.clone().write_all(text.as_bytes())), place);
+                }
+                _ => {
+                    say(&format!("{place}{} works on the full screen only.", text.trim()));
+                    return Ok(Ended::Badly);
+                }
+            }
+        }
+        self.desk.take_returned();
+        let Some(entry) = self.desk.entries().get(before..).and_then(|new| new.last()) else {
+            return Ok(Ended::Well);
+        };
+        let failed = entry.state != State::Done;
+        match &entry.content {
+            Content::Failure(failure) => {
+                let broken = io::Error::from(io::ErrorKind::BrokenPipe);
+                if let Some((_, code)) = &failure.said
+                    && *code == broken.kind().to_string()
+                {
+                    return Ok(Ended::Enough);
+                }
+                let mut words = format!("{place}{}", failure.headline);
+                if let Some((message, code)) = &failure.said {
+                    words.push_str(&format!("\nThe server said: {message} ({code})"));
+                }
+                if let Some(nearest) = failure.corrections.first() {
+                    words.push_str(&format!("\nNearest: {}", nearest.label));
+                }
+                say(&words);
+            }
+            Content::Page(page) if entry.is_statement && failed => {}
+            Content::Page(page) if entry.is_statement => {
+                let text = page.text();
+                say(text.lines().next().unwrap_or(""));
+            }
+            Content::Page(page) => {
+                self.results += 1;
+                let text = page.text();
+                return self.written(self.output.clone().write_all(text.as_bytes()), place);
+            }
+            Content::Rows(sheet) => {
+                self.results += 1;
+                let done = write_sheet(sheet, self.layout, &mut self.output.clone()).map(drop);
+                return self.written(done, place);
+            }
+            Content::Nothing => self.results += 1,
+        }
+        Ok(if failed { Ended::Badly } else { Ended::Well })
+    }
+
+    fn written(&self, done: io::Result<()>, place: &str) -> Result<Ended, String> {
+        match done {
+            Ok(()) => Ok(Ended::Well),
+            Err(error) if error.kind() == io::ErrorKind::BrokenPipe => Ok(Ended::Enough),
+            Err(error) => Err(format!("{place}The result cannot be written: {error}.")),
+        }
+    }
+}
+
+type Next = Result<(String, bool, String), String>;
+
+fn from_arguments(statements: &[String]) -> impl Iterator<Item = Next> {
+    let many = statements.len() > 1;
+    let mut list = Vec::new();
+    for (at, text) in statements.iter().enumerate() {
+        let place = if many { format!("statement {}: ", at + 1) } else { String::new() };
+        let before = list.len();
+        for next in Statements::new(text.as_bytes(), &SQLITE).flatten() {
+            let (piece, bytes) = next;
+            let text = String::from_utf8_lossy(&bytes).into_owned();
+            list.push(Ok((text, piece.kind == PieceKind::Command, place.clone())));
+        }
+        if list.len() == before {
+            list.push(Err(format!("{place}There is nothing to run in it.")));
+        }
+    }
+    list.into_iter()
+}
+
+fn from_reader(reader: Box<dyn Read>, name: String) -> impl Iterator<Item = Next> {
+    Statements::new(reader, &SQLITE).enumerate().map(move |(at, next)| {
+        let (piece, mut bytes) = next.map_err(|error| format!("{name} cannot be read: {error}."))?;
+        // A mark of the encoding at the start of a file is not part of its first statement.
+        if at == 0 && bytes.starts_with(b"\xef\xbb\xbf") {
+            bytes.drain(..3);
+        }
+        let text = String::from_utf8(bytes).map_err(|error| {
+            let good = &error.as_bytes()[..error.utf8_error().valid_up_to()];
+            let line = piece.line + good.iter().filter(|byte| **byte == b'\n').count() as u64;
+            format!("{name}, line {line}: the text is not UTF-8.")
+        })?;
+        let place = format!("{name}, line {}: ", piece.line);
+        Ok((text, piece.kind == PieceKind::Command, place))
+    })
+}

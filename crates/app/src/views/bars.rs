@@ -1,0 +1,385 @@
+//! The lines around the result and the composer: bearings, entry line, tide line, scope strip, hints.
+
+use idle_tide_desk::{State, Tone, arrival};
+use idle_tide_draw::picture::{bytes, counted, lasting};
+use idle_tide_lang::{elsewhere, scope};
+use ratatui::Frame;
+use ratatui::layout::Rect;
+use unicode_width::UnicodeWidthStr;
+
+use super::paint::Painter;
+use crate::app::{App, Focus, Over, one_line};
+use crate::keys::{Place, of};
+use crate::theme::{Ground, ThemeName};
+
+fn painter<'a>(app: &App, frame: &'a mut Frame<'_>, ground: Ground) -> Painter<'a> {
+    Painter {
+        buffer: frame.buffer_mut(),
+        theme: app.theme,
+        ground,
+    }
+}
+
+/// Where am I? Parts give way from the right of their rank: version first, then the user's words; never
+/// the source, the database, an open transaction, or that writes are free.
+pub(super) fn bearings(app: &App, frame: &mut Frame<'_>, area: Rect) {
+    if area.height == 0 {
+        return;
+    }
+    let b = app.desk.bearings();
+    let mut p = painter(app, frame, Ground::Shade);
+    p.fill(area);
+    let writes = arrival::writes_words(app.desk.writes(), &b.access);
+    let writes_tone = if writes == "writes free" { Tone::Care } else { Tone::Faint };
+    let (transaction, transaction_tone) = match b.transaction {
+        Some(since) => (format!("transaction open {}", lasting(since.elapsed())), Tone::Care),
+        None => ("no transaction".to_string(), Tone::Faint),
+    };
+    let source = app.desk.source().to_string();
+    let width = usize::from(area.width);
+    let must = |text: &str| text.width();
+    let mut right = Vec::new();
+    let mut used = must(&source) + must(&b.database) + 6;
+    // The last to be left out come first.
+    let optional = [
+        (b.transaction.is_some(), transaction.as_str(), transaction_tone),
+        (writes == "writes free" || writes == "reads only", writes, writes_tone),
+        (false, writes, writes_tone),
+        (false, transaction.as_str(), transaction_tone),
+    ];
+    let mut said: Vec<&str> = Vec::new();
+    for (always, text, tone) in optional {
+        if said.contains(&text) || (!always && text == writes && said.contains(&writes)) {
+            continue;
+        }
+        if always || used + must(text) + 3 <= width {
+            used += must(text) + 3;
+            said.push(text);
+            right.push((text.to_string(), tone));
+        }
+    }
+    // Transaction left of the words about writes.
+    right.sort_by_key(|(text, _)| text == writes);
+    let mut server = String::new();
+    for part in [b.family.to_string(), format!("{} {}", b.family, b.version)] {
+        if used + must(&part) + 3 <= width {
+            server = part;
+        }
+    }
+    let warned = !b.warnings.is_empty();
+    let edge = if warned { Tone::Care } else { Tone::Active };
+    let plain = p.theme.name == ThemeName::Plain;
+    let mut x = area.x + 1;
+    let end = area.right();
+    let (open, close) = if plain { ("(", ")") } else { ("◖", "◗") };
+    x += p.text(x, area.y, end.saturating_sub(x), edge, open);
+    x += p.text(x, area.y, end.saturating_sub(x + 2), Tone::Heading, &source);
+    x += p.text(x, area.y, end.saturating_sub(x), edge, close);
+    x += 1;
+    let room = end.saturating_sub(x);
+    x += p.text(x, area.y, room, Tone::Plain, &b.database);
+    if !server.is_empty() {
+        x += 3;
+        p.text(x, area.y, end.saturating_sub(x), Tone::Faint, &server);
+        x += server.width() as u16;
+    }
+    let total: usize = right.iter().map(|(text, _)| text.width()).sum::<usize>()
+        + 3 * right.len().saturating_sub(1);
+    let mut at = end.saturating_sub(total as u16 + 1).max(x + 1);
+    for (n, (text, tone)) in right.iter().enumerate() {
+        if n > 0 {
+            at += 3;
+        }
+        at += p.text(at, area.y, end.saturating_sub(at), *tone, text);
+    }
+}
+
+/// Number, statement, outcome, neighbours.
+pub(super) fn entry_line(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
+    if area.height == 0 {
+        return;
+    }
+    let count = app.desk.entries().len();
+    let current = app.desk.current();
+    let Some(entry) = app.desk.entries().get(current) else {
+        return;
+    };
+    let (words, tone) = entry.words();
+    let (number, text) = (entry.number, entry.text.clone());
+    let cleared = app.cleared;
+    let mut p = painter(app, frame, Ground::Air);
+    // Neighbours: up to three numbers around the current one.
+    let first = current.saturating_sub(if current + 1 >= count { 2 } else { 1 });
+    let last = (first + 2).min(count.saturating_sub(1));
+    let numbers: Vec<usize> = (first..=last).collect();
+    let label = |at: usize| app.desk.entries()[at].number.to_string();
+    let width: usize = numbers.iter().map(|at| label(*at).len() + 2).sum::<usize>() + 2;
+    let right = area.right().saturating_sub(2);
+    let mut x = right.saturating_sub(width as u16);
+    let neighbours = x;
+    let mut spots = Vec::new();
+    if count > 1 {
+        if first > 0 {
+            p.text(x, area.y, 1, Tone::Faint, "‹");
+        }
+        x += 2;
+        for at in &numbers {
+            let text = label(*at);
+            let tone = if *at == current { Tone::Active } else { Tone::Faint };
+            spots.push((area.y, x.saturating_sub(1), x + text.len() as u16 + 1, *at));
+            x += p.text(x, area.y, 8, tone, &text) + 2;
+        }
+        if last + 1 < count {
+            p.text(x.saturating_sub(1), area.y, 1, Tone::Faint, "›");
+        }
+    }
+    app.spots.entries = spots;
+    let mut p = painter(app, frame, Ground::Air);
+    // The outcome stands at a fixed place.
+    let outcome = (area.x + area.width * 2 / 3).min(neighbours.saturating_sub(words.width() as u16 + 2));
+    p.text(outcome, area.y, neighbours.saturating_sub(outcome + 1), tone, &words);
+    let x = area.x + 3;
+    let x = x + p.text(x, area.y, 8, Tone::Active, &number.to_string()) + 1;
+    let room = outcome.saturating_sub(x + 2);
+    let line = one_line(&text, usize::from(room));
+    let line = if cleared { "cleared; F3 has everything".to_string() } else { line };
+    let tone = if cleared || text == "arrival" { Tone::Faint } else { Tone::Plain };
+    p.text(x, area.y, room, tone, &line);
+}
+
+/// The tide line: still when idle, a swell while something runs.
+pub(super) fn tide(app: &App, frame: &mut Frame<'_>, area: Rect) {
+    if area.height == 0 {
+        return;
+    }
+    let mut p = painter(app, frame, Ground::Air);
+    let style = p.theme.ornament(Ground::Air);
+    let plain = p.theme.name == ThemeName::Plain;
+    for x in area.left()..area.right() {
+        p.buffer[(x, area.y)].set_symbol(if plain { "─" } else { "▁" }).set_style(style);
+    }
+    let mut words: Option<(String, Tone)> = None;
+    if let Some(running) = app.desk.running().filter(|e| e.state == State::Running) {
+        swell(&mut p, area, app.frame);
+        let time = lasting(running.time());
+        let mut text = String::new();
+        if let Some(sheet) = running.sheet() {
+            let set = idle_tide_desk::sheet::read(&sheet.set);
+            if !set.columns().is_empty() {
+                text = format!("{} · ", counted(set.len(), "row"));
+            }
+            text.push_str(&time);
+            if set.on_disk() > 0 {
+                text.push_str(&format!(" · {} on disk", bytes(set.on_disk())));
+            }
+        } else {
+            text.push_str(&time);
+        }
+        let waiting = app.desk.waiting();
+        if waiting > 0 {
+            text.push_str(&format!(" · {waiting} more wait"));
+        }
+        if let Some((waited, limit)) = app.desk.lock_wait() {
+            text = format!(
+                "waits for a lock that another program holds · {} of {} s",
+                waited.as_secs(),
+                limit.as_secs()
+            );
+        }
+        words = Some((format!("{text} · Ctrl-C stops"), Tone::Active));
+    } else if let Some(notice) = app.desk.notice() {
+        words = Some((notice.text.clone(), notice.tone));
+    }
+    if let Some((text, tone)) = words {
+        let room = area.width.saturating_sub(4);
+        let text = one_line(&text, usize::from(room));
+        let width = text.width() as u16;
+        let x = area.right().saturating_sub(width + 2);
+        let blank = Rect::new(x.saturating_sub(1), area.y, width + 2, 1);
+        p.fill(blank);
+        p.text(x, area.y, room, tone, &text);
+    }
+}
+
+fn swell(p: &mut Painter<'_>, area: Rect, frame: u64) {
+    const WAVE: [&str; 27] = [
+        "▁", "▁", "▁", "▁", "▁", "▂", "▂", "▂", "▂", "▂", "▃", "▃", "▃", "▃", "▃", "▃", "▃", "▂",
+        "▂", "▂", "▂", "▂", "▁", "▁", "▁", "▁", "▁",
+    ];
+    let width = u64::from(area.width).max(1);
+    let start = frame * 2 % (width + WAVE.len() as u64);
+    let style = p.style(Tone::Active);
+    for (at, bar) in WAVE.iter().enumerate() {
+        let x = start as i64 + at as i64 - WAVE.len() as i64;
+        if (0..width as i64).contains(&x) {
+            p.buffer[(area.x + x as u16, area.y)].set_symbol(bar).set_style(style);
+        }
+    }
+}
+
+/// Lines the strip needs: one for each known table of the statement, or for the command's usage.
+pub(super) fn strip_lines(app: &App) -> u16 {
+    let text = app.composer.text();
+    if text.trim().is_empty() || text.trim_start().starts_with('/') {
+        return 0;
+    }
+    let named = app.composer.scope(app.desk.dialect());
+    let known = named.tables.iter().filter(|t| app.desk.catalog().table(&t.name).is_some());
+    known.count() as u16
+}
+
+/// The columns of every table in the statement.
+pub(super) fn strip(app: &App, frame: &mut Frame<'_>, area: Rect) {
+    if area.height == 0 {
+        return;
+    }
+    let mut p = painter(app, frame, Ground::Strip);
+    p.fill(area);
+    let named = app.composer.scope(app.desk.dialect());
+    let known: Vec<_> = named
+        .tables
+        .iter()
+        .filter_map(|t| app.desk.catalog().table(&t.name).map(|object| (t, object)))
+        .collect();
+    let label = |t: &scope::TableUse| match &t.alias {
+        Some(alias) => format!("{} {alias}", t.name),
+        None => t.name.clone(),
+    };
+    let width = known.iter().map(|(t, _)| label(t).width()).max().unwrap_or(0);
+    for (line, (table, object)) in known.iter().enumerate().take(usize::from(area.height)) {
+        let y = area.y + line as u16;
+        let mut x = area.x + 3;
+        p.text(x, y, area.width.saturating_sub(4), Tone::Active, &label(table));
+        x += width as u16 + 3;
+        // The column that the value at the cursor will fill.
+        let filled = named.insert.as_ref().and_then(|insert| {
+            let own = insert.table.eq_ignore_ascii_case(&table.name);
+            let at = insert.value.filter(|_| own)?;
+            if insert.columns.is_empty() {
+                object.fields.get(at).map(|field| field.name.clone())
+            } else {
+                insert.columns.get(at).cloned()
+            }
+        });
+        let fields: Vec<_> = object.fields.iter().collect();
+        // When the marked column would be out of sight the line begins nearer to it.
+        let marked = filled.as_ref().and_then(|name| {
+            fields.iter().position(|field| field.name.eq_ignore_ascii_case(name))
+        });
+        let from = marked.map_or(0, |at| at.saturating_sub(6));
+        if from > 0 {
+            x += p.text(x, y, 3, Tone::Faint, "… ");
+        }
+        for field in fields.iter().skip(from) {
+            let link = object.link_of(&field.name).map_or(String::new(), |l| format!("→{}", l.table));
+            let needed = (field.name.width() + link.width()) as u16;
+            let room = area.right().saturating_sub(x + 2);
+            if needed + 2 > room {
+                p.text(x, y, room, Tone::Faint, "…");
+                break;
+            }
+            if filled.as_ref().is_some_and(|name| field.name.eq_ignore_ascii_case(name)) {
+                x += p.text(x, y, room, Tone::Key, &format!(" {} ", field.name));
+                let declared = format!(" {}", field.declared.to_lowercase());
+                x += p.text(x, y, area.right().saturating_sub(x + 1), Tone::Faint, &declared);
+            } else {
+                x += p.text(x, y, room, Tone::Plain, &field.name);
+            }
+            x += p.text(x, y, area.right().saturating_sub(x + 1), Tone::Faint, &link);
+            x += 2;
+        }
+    }
+}
+
+/// What the next keys do here.
+pub(super) fn hints(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
+    if area.height == 0 {
+        return;
+    }
+    let dialect = app.desk.dialect();
+    let open = app.composer.analysis(dialect).open.last().copied();
+    let mut list: Vec<(String, String)> = Vec::new();
+    let places: &[Place] = match &app.over {
+        _ if app.asks_to_leave || app.desk.question().is_some() => &[Place::Question],
+        Over::Guide { .. } => &[Place::Guide],
+        Over::Entries { .. } => &[Place::Entries],
+        Over::Record { .. } => &[Place::Record],
+        Over::Nothing if app.prompt.is_some() => {
+            list.push(("Enter".into(), "goes there".into()));
+            list.push(("Esc".into(), "leaves it".into()));
+            &[]
+        }
+        Over::Nothing if app.focus == Focus::Write => {
+            if app.choices.open && !app.choices.is_empty() {
+                if app.choices.corrections.is_empty() {
+                    &[Place::Completing, Place::Writing]
+                } else {
+                    list.push(("Tab".into(), "takes the correction".into()));
+                    list.push(("↑ ↓".into(), "choose".into()));
+                    &[Place::Writing]
+                }
+            } else {
+                &[Place::Writing]
+            }
+        }
+        Over::Nothing if app.reads_rows() => &[Place::Rows],
+        Over::Nothing => &[Place::Text],
+    };
+    if app.desk.question().is_some() {
+        if let Some(question) = app.desk.question() {
+            list.push(("Y".into(), question.yes.clone()));
+            list.push(("N".into(), question.no.clone()));
+        }
+    } else if app.asks_to_leave {
+        list.push(("Y".into(), "leaves, and the transaction is lost".into()));
+        list.push(("N".into(), "stays".into()));
+    } else {
+        if app.desk.running().is_some() {
+            list.push(("Ctrl-C".into(), "stops".into()));
+        }
+        let mending = app.mending && app.focus == Focus::Write;
+        if mending {
+            list.push(("Enter".into(), "runs".into()));
+        }
+        if app.focus == Focus::Write
+            && app.over == Over::Nothing
+            && let Some(command) = elsewhere::matching_command(app.composer.text())
+        {
+            list.push(("Tab".into(), format!("makes it {command}")));
+        }
+        for place in places {
+            for key in of(*place).filter(|key| key.hinted) {
+                let double = list.iter().any(|(cap, _)| cap == key.cap);
+                if !double && !(mending && key.cap == ";") {
+                    list.push((key.cap.into(), key.hint.into()));
+                }
+            }
+        }
+        if matches!(app.over, Over::Nothing) && app.prompt.is_none() {
+            for key in of(Place::Everywhere).filter(|key| key.hinted) {
+                list.push((key.cap.into(), key.hint.into()));
+            }
+        }
+    }
+    let mut p = painter(app, frame, Ground::Strip);
+    p.fill(area);
+    let end = area.right().saturating_sub(1);
+    let mut right = end;
+    if app.focus == Focus::Write
+        && app.over == Over::Nothing
+        && let Some(open) = open
+    {
+        let text = format!("{} open since line {}", open.what.word(), open.line);
+        right = end.saturating_sub(text.width() as u16 + 1);
+        p.text(right, area.y, end.saturating_sub(right), Tone::Care, &text);
+        right = right.saturating_sub(2);
+    }
+    let mut x = area.x + 1;
+    for (cap, hint) in list {
+        let needed = (cap.width() + hint.width() + 3) as u16;
+        if x + needed > right {
+            break;
+        }
+        x += p.key(x, area.y, right - x, &cap, &hint) + 3;
+    }
+}

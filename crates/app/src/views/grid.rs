@@ -1,0 +1,433 @@
+//! Rows of a result: names, types, rows, and the figures of the current column. Only rows and columns in
+//! sight are read.
+
+use idle_tide_core::{Figures, ValueRef};
+use idle_tide_desk::{Entry, Tone, sheet};
+use idle_tide_draw::marks::{Look, Shown, show_text, show_value};
+use idle_tide_draw::picture::{grouped, spread};
+use ratatui::Frame;
+use ratatui::layout::Rect;
+
+use super::paint::Painter;
+use crate::app::{App, Focus, Grid, Over, is_open};
+use crate::theme::Ground;
+
+/// Widest a column gets, unless it is the last one.
+const WIDEST: usize = 48;
+/// Columns between two columns.
+const GAP: u16 = 3;
+
+/// The tone of a value.
+pub(super) fn tone_of(look: Look) -> Tone {
+    match look {
+        Look::Null | Look::Empty | Look::Bytes => Tone::Faint,
+        Look::Number => Tone::Number,
+        Look::Text | Look::Boolean => Tone::Plain,
+    }
+}
+
+struct Placed {
+    column: usize,
+    at: usize,
+    x: u16,
+    width: u16,
+    right: bool,
+}
+
+/// Draws the rows of the current entry.
+pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bool) {
+    let Some(entry) = app.desk.entry() else {
+        return;
+    };
+    let number = entry.number;
+    let Some(rows) = entry.sheet() else {
+        return;
+    };
+    let types = roomy || area.height >= 12;
+    let head = 1 + u16::from(types);
+    let foot = if area.height >= 4 + head { 1 + u16::from(roomy) } else { 0 };
+    let lines = u64::from(area.height.saturating_sub(head + foot));
+    let shown = rows.shown();
+    let mut grid = app.grids.remove(&number).unwrap_or_default();
+    grid.row = grid.row.min(shown.saturating_sub(1));
+    grid.column = grid.column.min(rows.view.columns.len().saturating_sub(1));
+    grid.top = grid.top.min(grid.row);
+    if lines > 0 && grid.row >= grid.top + lines {
+        grid.top = grid.row + 1 - lines;
+    }
+    // Nothing is left empty below while rows hide above.
+    grid.top = grid.top.min(shown.saturating_sub(lines));
+    let visible = values(entry, &grid, lines);
+    let kinds = column_kinds(entry, &visible);
+    let placed = place(entry, &mut grid, &visible, &kinds, area);
+    paint(app, frame, area, &grid, &visible, &placed, types, lines);
+    if foot > 0 {
+        let y = area.y + head + (visible.len() as u64).min(lines) as u16 + u16::from(roomy);
+        draw_foot(app, frame, Rect::new(area.x, y.min(area.bottom() - 1), area.width, 1), &grid);
+    }
+    app.page = lines.max(1);
+    app.grids.insert(number, grid);
+}
+
+/// What is shown of the rows in sight, every shown column of each.
+fn values(entry: &Entry, grid: &Grid, lines: u64) -> Vec<Vec<Shown>> {
+    let Some(rows) = entry.sheet() else {
+        return Vec::new();
+    };
+    let set = sheet::read(&rows.set);
+    let mut list = Vec::new();
+    for place in grid.top..(grid.top + lines).min(rows.shown()) {
+        let Some(number) = rows.row_number(place) else {
+            break;
+        };
+        let line = match set.locate(number) {
+            Ok((batch, within)) => {
+                let all: Vec<ValueRef<'_>> = batch.row(within).values().collect();
+                rows.view
+                    .columns
+                    .iter()
+                    .map(|column| show_value(all.get(*column).copied().unwrap_or(ValueRef::Null), 400))
+                    .collect()
+            }
+            Err(error) => vec![show_text(&format!("this row cannot be read: {error}"), 200)],
+        };
+        list.push(line);
+    }
+    list
+}
+
+/// Whether each shown column holds numbers, by its values in sight; else by its declared type.
+fn column_kinds(entry: &Entry, visible: &[Vec<Shown>]) -> Vec<bool> {
+    let Some(rows) = entry.sheet() else {
+        return Vec::new();
+    };
+    let set = sheet::read(&rows.set);
+    let numeric = ["int", "num", "dec", "real", "floa", "doub"];
+    rows.view
+        .columns
+        .iter()
+        .enumerate()
+        .map(|(at, column)| {
+            let mut numbers = 0;
+            let mut others = 0;
+            for line in visible {
+                match line.get(at).map(|shown| shown.look) {
+                    Some(Look::Number) => numbers += 1,
+                    Some(Look::Text | Look::Bytes | Look::Boolean) => others += 1,
+                    _ => {}
+                }
+            }
+            let declared = set.columns()[*column].declared.as_deref().unwrap_or("");
+            let says = numeric.iter().any(|part| declared.contains(part));
+            numbers > others || (says && numbers >= others)
+        })
+        .collect()
+}
+
+/// What stands under a column's name.
+fn type_words(entry: &Entry, column: usize, visible: &[Vec<Shown>], at: usize) -> String {
+    let Some(rows) = entry.sheet() else {
+        return String::new();
+    };
+    if !entry.is_statement && entry.outcome.is_none() {
+        return String::new();
+    }
+    let set = sheet::read(&rows.set);
+    let known = &set.columns()[column];
+    let mut words = known.declared.clone().unwrap_or_default();
+    if words.is_empty() {
+        // An expression: the kind of its first value in sight.
+        let look = visible.iter().filter_map(|line| line.get(at)).map(|s| s.look).find(|l| *l != Look::Null);
+        words = match look {
+            Some(Look::Number) => "number",
+            Some(Look::Text | Look::Empty) => "text",
+            Some(Look::Bytes) => "bytes",
+            Some(Look::Boolean) => "boolean",
+            _ => "",
+        }
+        .into();
+    }
+    if known.key {
+        words.push_str(" key");
+    } else if known.optional == Some(true) {
+        words.push_str(" optional");
+    }
+    words
+}
+
+/// Gives the columns in sight their places; scrolls sideways until the current one is among them.
+fn place(entry: &Entry, grid: &mut Grid, visible: &[Vec<Shown>], kinds: &[bool], area: Rect) -> Vec<Placed> {
+    let Some(rows) = entry.sheet() else {
+        return Vec::new();
+    };
+    let columns = &rows.view.columns;
+    let room = area.width.saturating_sub(6);
+    let mut width_of = |at: usize| -> u16 {
+        let column = columns[at];
+        let label = show_text(&rows.labels[column], WIDEST).width;
+        let types = type_words(entry, column, visible, at).chars().count().min(WIDEST);
+        let widest = visible.iter().filter_map(|line| line.get(at)).map(|s| s.width).max().unwrap_or(0);
+        let known = grid.widths.entry(column).or_insert(0);
+        *known = (*known).max(widest.max(label).max(types).min(WIDEST));
+        (*known).max(1) as u16
+    };
+    let frozen = usize::from(rows.view.frozen && columns.len() > 1);
+    grid.left = grid.left.clamp(frozen, columns.len().saturating_sub(1).max(frozen));
+    if grid.column >= frozen {
+        grid.left = grid.left.min(grid.column);
+    }
+    loop {
+        let mut list = Vec::new();
+        let mut x = 0_u16;
+        let order = (0..frozen).chain(grid.left..columns.len());
+        let mut complete = false;
+        for at in order {
+            let mut width = width_of(at);
+            if x + width > room && x > 0 {
+                // A last column may be cut, if something of it is left.
+                let left = room.saturating_sub(x);
+                if left >= 6 {
+                    list.push((at, x, left));
+                }
+                complete = complete || at > grid.column || (at == grid.column && left >= width);
+                break;
+            }
+            width = width.min(room.max(1));
+            // A long value in the last column takes what is left.
+            if at + 1 == columns.len() {
+                let widest = visible.iter().filter_map(|line| line.get(at)).map(|s| s.width).max().unwrap_or(0);
+                width = (widest as u16).max(width).min(room - x.min(room)).max(1);
+            }
+            list.push((at, x, width));
+            complete |= at == grid.column;
+            x += width + GAP;
+        }
+        if complete || grid.left >= grid.column || grid.column < frozen {
+            return list
+                .into_iter()
+                .map(|(at, x, width)| Placed {
+                    column: columns[at],
+                    at,
+                    x: area.x + 4 + x,
+                    width,
+                    right: kinds.get(at).copied().unwrap_or(false),
+                })
+                .collect();
+        }
+        grid.left += 1;
+    }
+}
+
+fn clipped(shown: &Shown, width: u16) -> Shown {
+    if shown.width <= usize::from(width) {
+        return shown.clone();
+    }
+    // Already safe: clipping it again only shortens it.
+    let mut short = idle_tide_draw::marks::show_label(&shown.text(), usize::from(width));
+    short.look = shown.look;
+    if let [run] = shown.runs.as_slice() {
+        for part in &mut short.runs {
+            part.mark = part.mark || run.mark;
+        }
+    }
+    short
+}
+
+#[allow(clippy::too_many_arguments)]
+fn paint(
+    app: &mut App,
+    frame: &mut Frame<'_>,
+    area: Rect,
+    grid: &Grid,
+    visible: &[Vec<Shown>],
+    placed: &[Placed],
+    types: bool,
+    lines: u64,
+) {
+    let Some(entry) = app.desk.entry() else {
+        return;
+    };
+    let Some(rows) = entry.sheet() else {
+        return;
+    };
+    let reading = app.focus == Focus::Read && app.over == Over::Nothing;
+    let end = placed.last().map_or(area.x, |last| last.x + last.width + 2).min(area.right());
+    let mut p = Painter {
+        buffer: frame.buffer_mut(),
+        theme: app.theme,
+        ground: Ground::Air,
+    };
+    let mut columns = Vec::new();
+    for place in placed {
+        let label = show_text(&rows.labels[place.column], usize::from(place.width));
+        let arrow = match rows.view.order {
+            Some((column, false)) if column == place.column => "↑",
+            Some((column, true)) if column == place.column => "↓",
+            _ => "",
+        };
+        let room = place.width - u16::from(!arrow.is_empty() && label.width as u16 >= place.width);
+        let label = clipped(&label, room);
+        let full = label.width as u16 + u16::from(!arrow.is_empty());
+        let x = if place.right { place.x + place.width.saturating_sub(full) } else { place.x };
+        let tone = if place.at == grid.column { Tone::Active } else { Tone::Heading };
+        let mut style_fix = p.shown(x, area.y, tone, &label);
+        style_fix += p.text(x + style_fix, area.y, 1, Tone::Active, arrow);
+        let _ = style_fix;
+        if types {
+            let words = type_words(entry, place.column, visible, place.at);
+            let words = show_text(&words, usize::from(place.width));
+            let x = if place.right { place.x + place.width.saturating_sub(words.width as u16) } else { place.x };
+            p.shown(x, area.y + 1, Tone::Faint, &words);
+        }
+        columns.push((place.x.saturating_sub(1), place.x + place.width + 2, place.at));
+    }
+    let hidden_left = grid.left > usize::from(rows.view.frozen && rows.view.columns.len() > 1);
+    let hidden_right = placed.last().is_some_and(|last| last.at + 1 < rows.view.columns.len());
+    if hidden_left {
+        p.text(area.x + 1, area.y, 2, Tone::Active, "‹");
+    }
+    if hidden_right {
+        p.text(area.right().saturating_sub(2), area.y, 1, Tone::Active, "›");
+    }
+    let first = area.y + 1 + u16::from(types);
+    for (line, values) in visible.iter().enumerate() {
+        let y = first + line as u16;
+        let row = grid.top + line as u64;
+        let current = row == grid.row;
+        p.ground = if current && reading {
+            Ground::Selected
+        } else if row % 2 == 1 {
+            Ground::Shade
+        } else {
+            Ground::Air
+        };
+        let strip = Rect::new(area.x + 2, y, end.saturating_sub(area.x + 2), 1);
+        p.fill(strip);
+        if current {
+            let tone = if reading { Tone::Active } else { Tone::Faint };
+            p.text(area.x + 2, y, 1, tone, "▌");
+        }
+        for place in placed {
+            let Some(shown) = values.get(place.at) else {
+                continue;
+            };
+            let here = current && place.at == grid.column && reading;
+            let row_ground = p.ground;
+            if here {
+                p.ground = Ground::Cell;
+                p.fill(Rect::new(place.x - 1, y, place.width + 2, 1));
+            }
+            let shown = clipped(shown, place.width);
+            let number = matches!(shown.look, Look::Number)
+                || place.right && matches!(shown.look, Look::Null);
+            let x = if number { place.x + place.width.saturating_sub(shown.width as u16) } else { place.x };
+            p.shown(x, y, tone_of(shown.look), &shown);
+            p.ground = row_ground;
+        }
+        if values.len() == 1 && rows.view.columns.len() > 1 {
+            p.shown(area.x + 4, y, Tone::Danger, &values[0]);
+        }
+    }
+    p.ground = Ground::Air;
+    if visible.is_empty() && !placed.is_empty() && !is_open(entry.state) {
+        let words = if rows.given_up {
+            "This result gave up its rows to keep within the disk budget; A runs it again."
+        } else if rows.view.filter.is_some() {
+            "No row satisfies the filter; /filter alone brings all back."
+        } else {
+            "No rows."
+        };
+        p.text(area.x + 4, first, area.width.saturating_sub(6), Tone::Faint, words);
+    }
+    app.spots.rows = Some((first, grid.top, (visible.len() as u64).min(lines)));
+    app.spots.names = area.y;
+    app.spots.columns = columns;
+}
+
+fn number_words(value: f64) -> String {
+    let rounded = (value * 1e4).round() / 1e4;
+    ValueRef::Float(if rounded == 0.0 { value } else { rounded }).plain()
+}
+
+/// The figures of the current column, and where the current row is.
+fn draw_foot(app: &mut App, frame: &mut Frame<'_>, area: Rect, grid: &Grid) {
+    let Some(entry) = app.desk.entry() else {
+        return;
+    };
+    let arriving = is_open(entry.state);
+    let Some(rows) = entry.sheet() else {
+        return;
+    };
+    let Some(column) = rows.view.columns.get(grid.column).copied() else {
+        return;
+    };
+    let label = rows.labels[column].clone();
+    let (shown, all, working) = (rows.shown(), sheet::read(&rows.set).len(), rows.working);
+    let filtered = rows.view.filter.is_some();
+    let theme = app.theme;
+    let figures: Option<Figures> = app.desk.figures(column).cloned();
+    let mut p = Painter { buffer: frame.buffer_mut(), theme, ground: Ground::Air };
+    let mut place = if shown == 0 {
+        "no rows".to_string()
+    } else {
+        format!("row {} of {}", grouped(grid.row + 1), grouped(shown))
+    };
+    if arriving {
+        place.push_str(" so far");
+    } else if filtered && shown < all {
+        place.push_str(&format!(" ({} in all)", grouped(all)));
+    }
+    if let Some(working) = working {
+        place = format!("{working} · {place}");
+    }
+    let width = place.chars().count() as u16;
+    let right = area.right().saturating_sub(width + 3);
+    p.text(right, area.y, width, Tone::Faint, &place);
+    let mut x = area.x + 4;
+    let end = right.saturating_sub(2);
+    x += p.text(x, area.y, end.saturating_sub(x).min(32), Tone::Active, &label) + 2;
+    let Some(figures) = figures else {
+        return;
+    };
+    if arriving {
+        x += p.text(x, area.y, end.saturating_sub(x), Tone::Faint, "so far") + 2;
+    }
+    let mut parts: Vec<(&str, String)> = Vec::new();
+    if figures.numbers > 0 {
+        if let Some(sum) = figures.sum() {
+            let sum = match sum {
+                idle_tide_core::Value::Float(f) => number_words(f),
+                other => other.as_ref().plain(),
+            };
+            parts.push(("sum", sum));
+        }
+    }
+    let short = |value: &idle_tide_core::Value| show_text(&value.as_ref().plain(), 22).text();
+    if let (Some(least), Some(most)) = (&figures.least, &figures.most) {
+        parts.push(("least", short(least)));
+        parts.push(("most", short(most)));
+    }
+    if let Some(mean) = figures.mean() {
+        parts.push(("mean", number_words(mean)));
+    }
+    for (name, value) in parts {
+        let needed = (name.len() + 1 + value.chars().count()) as u16;
+        if x + needed > end {
+            break;
+        }
+        x += p.text(x, area.y, end - x, Tone::Faint, name) + 1;
+        x += p.text(x, area.y, end - x, Tone::Number, &value) + 3;
+    }
+    let (different, exact) = figures.different();
+    let mut words = format!("{}{} different", if exact { "" } else { "over " }, grouped(different));
+    if figures.nulls > 0 {
+        words.push_str(&format!("   {} null", grouped(figures.nulls)));
+    }
+    if x + (words.chars().count() as u16) < end {
+        x += p.text(x, area.y, end - x, Tone::Faint, &words) + 3;
+    }
+    let picture = spread(&figures.spread(18));
+    if !picture.is_empty() && x + 18 < end {
+        p.text(x, area.y, 18, Tone::Picture, &picture);
+    }
+}

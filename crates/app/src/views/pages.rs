@@ -1,0 +1,130 @@
+//! What the result area shows: rows, a text, or an error.
+
+use idle_tide_desk::{Content, Failure, Line, Page, Tone};
+use ratatui::Frame;
+use ratatui::layout::Rect;
+
+use super::grid;
+use super::paint::Painter;
+use crate::app::App;
+use crate::guide::wrap;
+use crate::theme::Ground;
+
+/// Draws the current entry's content.
+pub(super) fn result(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bool) {
+    if area.height == 0 {
+        return;
+    }
+    if app.asks_to_leave {
+        let mut page = Page::new();
+        page.say(Tone::Heading, "A transaction is open.");
+        page.gap();
+        page.say(Tone::Plain, "Leaving now takes back what it changed. commit; keeps it.");
+        text(app, frame, area, &page);
+        return;
+    }
+    let content = app.desk.entry().map(|entry| &entry.content);
+    match content {
+        Some(Content::Rows(_)) => grid::draw(app, frame, area, roomy),
+        Some(Content::Page(page)) => {
+            let page = page.clone();
+            text(app, frame, area, &page);
+        }
+        Some(Content::Failure(failure)) => {
+            let width = usize::from(area.width.saturating_sub(8));
+            let in_composer = app.mending;
+            let submitted = app.desk.entry().map_or(String::new(), |entry| entry.text.clone());
+            let page = failure_page(failure, &submitted, in_composer, width);
+            text(app, frame, area, &page);
+        }
+        _ => {}
+    }
+}
+
+/// A text that scrolls both ways.
+fn text(app: &mut App, frame: &mut Frame<'_>, area: Rect, page: &Page) {
+    let number = app.desk.entry().map_or(0, |entry| entry.number);
+    let (top, left) = app.texts.entry(number).or_default();
+    let height = usize::from(area.height);
+    *top = (*top).min(page.lines.len().saturating_sub(height));
+    let widest = page.lines.iter().map(|line| line.text().chars().count()).max().unwrap_or(0);
+    *left = (*left).min(widest.saturating_sub(usize::from(area.width.saturating_sub(8))));
+    let (top, left) = (*top, *left);
+    app.page = area.height.into();
+    let mut p = Painter {
+        buffer: frame.buffer_mut(),
+        theme: app.theme,
+        ground: Ground::Air,
+    };
+    for (at, line) in page.lines.iter().skip(top).take(height).enumerate() {
+        p.line(area.x + 4, area.y + at as u16, area.width.saturating_sub(6), left, line);
+    }
+    let rest = page.lines.len().saturating_sub(top + height);
+    if rest > 0 {
+        let words = format!(" {rest} more lines ↓ ");
+        let width = words.chars().count() as u16;
+        p.text(area.right().saturating_sub(width + 2), area.bottom() - 1, width, Tone::Faint, &words);
+    }
+}
+
+/// What is wrong, what would mend it, what the server said, what was changed.
+fn failure_page(failure: &Failure, submitted: &str, in_composer: bool, width: usize) -> Page {
+    let mut page = Page::new();
+    for line in wrap(&failure.headline, width) {
+        page.say(Tone::Heading, line);
+    }
+    // Elsewhere the place is marked in the composer; here only when the text is not there.
+    if !in_composer && let Some(place) = &failure.place {
+        page.gap();
+        excerpt(&mut page, submitted, place);
+    }
+    if !failure.corrections.is_empty() {
+        page.gap();
+        let widest = failure.corrections.iter().map(|c| c.label.chars().count()).max().unwrap_or(0);
+        for (at, correction) in failure.corrections.iter().enumerate() {
+            page.line(
+                Line::new()
+                    .column(Tone::Faint, if at == 0 { "Nearest" } else { "" }, 16)
+                    .column(Tone::Active, correction.label.clone(), widest + 3)
+                    .and(Tone::Plain, correction.detail.clone()),
+            );
+        }
+    }
+    if let Some((message, code)) = &failure.said {
+        page.gap();
+        for (at, line) in wrap(message, width.saturating_sub(30)).into_iter().enumerate() {
+            let mut said = Line::new()
+                .column(Tone::Faint, if at == 0 { "The server said" } else { "" }, 16)
+                .and(Tone::Plain, line);
+            if at == 0 {
+                said = said.and(Tone::Number, format!("  {code}"));
+            }
+            page.line(said);
+        }
+    }
+    if !failure.changed.is_empty() {
+        page.gap();
+        page.say(Tone::Plain, failure.changed.clone());
+    }
+    page
+}
+
+/// The line of the text that holds the place, with the place marked.
+fn excerpt(page: &mut Page, text: &str, place: &std::ops::Range<usize>) {
+    let start = place.start.min(text.len());
+    if !text.is_char_boundary(start) {
+        return;
+    }
+    let from = text[..start].rfind('\n').map_or(0, |at| at + 1);
+    let to = text[start..].find('\n').map_or(text.len(), |at| start + at);
+    let end = place.end.clamp(start, to);
+    if !text.is_char_boundary(end) {
+        return;
+    }
+    page.line(
+        Line::new()
+            .and(Tone::Plain, &text[from..start])
+            .and(Tone::Danger, &text[start..end])
+            .and(Tone::Plain, &text[end..to]),
+    );
+}

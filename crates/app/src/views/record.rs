@@ -1,0 +1,154 @@
+//! The current row as a record: one field per line, long values broken over several.
+
+use idle_tide_core::ValueRef;
+use idle_tide_desk::{Tone, sheet};
+use idle_tide_draw::marks::{Look, show_text, show_value};
+use idle_tide_draw::picture::grouped;
+use ratatui::Frame;
+use ratatui::layout::Rect;
+
+use super::grid::tone_of;
+use super::paint::Painter;
+use crate::app::{App, Over};
+use crate::theme::Ground;
+
+/// Lines that one value may take.
+const LINES: usize = 60;
+
+struct Field {
+    name: String,
+    words: String,
+    lines: Vec<String>,
+    look: Look,
+}
+
+/// Draws the current row.
+pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, top: usize) {
+    if area.height == 0 {
+        return;
+    }
+    let Some((row, shown, column)) = app
+        .grid()
+        .map(|grid| (grid.row, grid.column))
+        .and_then(|(row, column)| Some((row, app.desk.entry()?.sheet()?.shown(), column)))
+    else {
+        return;
+    };
+    let width = usize::from(area.width.saturating_sub(10));
+    let fields = fields(app, row, width);
+    let names = fields.iter().map(|f| f.name.chars().count()).max().unwrap_or(0);
+    let types = fields.iter().map(|f| f.words.chars().count()).max().unwrap_or(0).min(26);
+    let mut lines: Vec<(Option<usize>, String, Look, usize)> = Vec::new();
+    for (at, field) in fields.iter().enumerate() {
+        for (n, line) in field.lines.iter().enumerate() {
+            lines.push(((n == 0).then_some(at), line.clone(), field.look, at));
+        }
+    }
+    let body = usize::from(area.height.saturating_sub(2));
+    let top = top.min(lines.len().saturating_sub(body));
+    app.over = Over::Record { top };
+    let mut p = Painter { buffer: frame.buffer_mut(), theme: app.theme, ground: Ground::Air };
+    for (n, (head, text, look, of)) in lines.iter().skip(top).take(body).enumerate() {
+        let y = area.y + n as u16;
+        p.ground = if of % 2 == 1 { Ground::Shade } else { Ground::Air };
+        p.fill(Rect::new(area.x + 2, y, area.width.saturating_sub(4), 1));
+        let x = area.x + 4;
+        if let Some(at) = head {
+            let field = &fields[*at];
+            let tone = if *at == column { Tone::Active } else { Tone::Heading };
+            p.text(x, y, names as u16, tone, &field.name);
+            p.text(x + names as u16 + 2, y, types as u16, Tone::Faint, &field.words);
+        }
+        let x = x + names as u16 + types as u16 + 5;
+        p.text(x, y, area.right().saturating_sub(x + 2), tone_of(*look), text);
+    }
+    p.ground = Ground::Air;
+    let y = area.bottom() - 1;
+    let place = format!("row {} of {}", grouped(row + 1), grouped(shown));
+    let rest = lines.len().saturating_sub(top + body);
+    let more = if rest > 0 { format!("{rest} more lines below") } else { String::new() };
+    p.text(area.x + 4, y, 40, Tone::Faint, &more);
+    let width = place.chars().count() as u16;
+    p.text(area.right().saturating_sub(width + 3), y, width, Tone::Faint, &place);
+}
+
+fn fields(app: &App, row: u64, width: usize) -> Vec<Field> {
+    let Some(rows) = app.desk.entry().and_then(|entry| entry.sheet()) else {
+        return Vec::new();
+    };
+    let set = sheet::read(&rows.set);
+    let Some(Ok((batch, within))) = rows.row_number(row).map(|number| set.locate(number)) else {
+        return Vec::new();
+    };
+    let values: Vec<ValueRef<'_>> = batch.row(within).values().collect();
+    let names = rows.labels.iter().map(|label| show_text(label, 30).width).max().unwrap_or(0);
+    let room = width.saturating_sub(names + 26).max(20);
+    rows.view
+        .columns
+        .iter()
+        .map(|column| {
+            let known = &set.columns()[*column];
+            let mut words = known.declared.clone().unwrap_or_default();
+            if known.key {
+                words.push_str(" key");
+            } else if known.optional == Some(true) {
+                words.push_str(" optional");
+            }
+            let value = values.get(*column).copied().unwrap_or(ValueRef::Null);
+            let (lines, look) = broken(value, room);
+            Field {
+                name: show_text(&rows.labels[*column], 30).text(),
+                words: show_text(&words, 26).text(),
+                lines,
+                look,
+            }
+        })
+        .collect()
+}
+
+/// A value over as many lines as it needs, at its own line breaks and at the width.
+fn broken(value: ValueRef<'_>, width: usize) -> (Vec<String>, Look) {
+    let ValueRef::Text(text) = value else {
+        let shown = show_value(value, width * 4);
+        let text = shown.text();
+        return (chunks(&text, width), shown.look);
+    };
+    if text.is_empty() {
+        return (vec!["''".into()], Look::Empty);
+    }
+    let mut lines = Vec::new();
+    let mut used = 0;
+    let count = text.split('\n').count();
+    for (at, part) in text.split('\n').enumerate() {
+        // The break itself stays visible.
+        let end = if at + 1 < count { "¶" } else { "" };
+        let room = width * (LINES - lines.len().min(LINES) + 1);
+        let shown = show_text(part, room).text() + end;
+        lines.extend(chunks(&shown, width));
+        used += part.len() + 1;
+        if lines.len() >= LINES {
+            lines.truncate(LINES);
+            let rest = text.len().saturating_sub(used.min(width * LINES));
+            lines.push(format!("… about {} more bytes; /export has them all", grouped(rest as u64)));
+            break;
+        }
+    }
+    (lines, Look::Text)
+}
+
+fn chunks(text: &str, width: usize) -> Vec<String> {
+    let mut lines = vec![String::new()];
+    let mut used = 0;
+    for character in text.chars() {
+        let wide = unicode_width::UnicodeWidthChar::width(character).unwrap_or(0);
+        if used + wide > width {
+            lines.push(String::new());
+            used = 0;
+        }
+        used += wide;
+        if let Some(last) = lines.last_mut() {
+            last.push(character);
+        }
+    }
+    lines
+}
