@@ -21,6 +21,13 @@ impl App {
             self.answer_key(key.code, control);
             return;
         }
+        // Where no Alt key has a meaning, Esc and a letter that came together are what they look like.
+        let writing = self.over == Over::Nothing && self.focus == Focus::Write && self.prompt.is_none();
+        if alt && !writing && matches!(key.code, KeyCode::Char(_)) {
+            self.key(KeyEvent::new(KeyCode::Esc, KeyModifiers::NONE));
+            self.key(KeyEvent::new(key.code, key.modifiers - KeyModifiers::ALT));
+            return;
+        }
         match key.code {
             KeyCode::Char('c') if control => return self.interrupt(),
             KeyCode::Char('l') if control => {
@@ -53,7 +60,7 @@ impl App {
                 (KeyCode::PageUp, true) => self.neighbour(false),
                 (KeyCode::PageDown, true) => self.neighbour(true),
                 _ if self.focus == Focus::Write => self.write_key(key.code, control, alt),
-                _ => self.read_key(key.code, control, alt),
+                _ => self.read_key(key.code, control),
             },
         }
     }
@@ -364,10 +371,7 @@ impl App {
         self.settle(before);
     }
 
-    fn read_key(&mut self, code: KeyCode, control: bool, alt: bool) {
-        if alt {
-            return;
-        }
+    fn read_key(&mut self, code: KeyCode, control: bool) {
         match (code, control) {
             (KeyCode::Esc, _) => {
                 self.desk.hush();

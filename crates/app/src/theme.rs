@@ -120,6 +120,8 @@ impl Theme {
             // A key's cap is drawn in reverse: faint ground, dark letters.
             return style.fg(self.ground(Ground::Air)).bg(self.tone(Tone::Faint));
         }
+        // Supporting text on the brightest ground needs the strength of plain text.
+        let tone = if (ground, tone) == (Ground::Cell, Tone::Faint) { Tone::Plain } else { tone };
         style.fg(self.tone(tone)).bg(self.ground(ground))
     }
 
@@ -205,7 +207,7 @@ impl Theme {
                 Tone::Active => (0x6f, 0xe0, 0xbd),
                 Tone::Number => (0xe6, 0xdc, 0xc8),
                 Tone::Literal => (0xc5, 0xd3, 0x9a),
-                Tone::Danger => (0xff, 0xa3, 0x98),
+                Tone::Danger => (0xff, 0xb4, 0xab),
                 Tone::Care => (0xf7, 0xbd, 0x4a),
                 Tone::Picture => (0x3f, 0x9a, 0x93),
             }
@@ -237,7 +239,7 @@ impl Theme {
             Ground::Air => 231,
             Ground::Shade => 255,
             Ground::Water => 195,
-            Ground::Strip => 152,
+            Ground::Strip => 159,
             Ground::Selected => 158,
             Ground::Cell => 122,
         }

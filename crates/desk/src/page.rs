@@ -2,7 +2,7 @@
 //! turns each tone into a colour, or drops it.
 
 use idle_tide_lang::Dialect;
-use idle_tide_lang::token::{TokenKind, tokens};
+use idle_tide_lang::token::{Token, TokenKind, tokens};
 
 /// What a piece of text means.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -122,14 +122,21 @@ impl Page {
     }
 }
 
-/// The tone of a token of SQL.
-pub fn tone_of(kind: TokenKind, word: &str, dialect: &Dialect) -> Tone {
-    match kind {
+/// The tone of token `at` of a statement: its words of SQL and the functions it calls stand out.
+pub fn tone_of(list: &[Token], at: usize, text: &str, dialect: &Dialect) -> Tone {
+    let token = &list[at];
+    let word = token.of(text);
+    match token.kind {
         TokenKind::Word if dialect.is_keyword(word) => Tone::Heading,
+        TokenKind::Word => {
+            let called = list.get(at + 1).is_some_and(|next| next.kind == TokenKind::Open);
+            let known = || dialect.functions.iter().any(|(name, _)| word.eq_ignore_ascii_case(name));
+            if called && known() { Tone::Heading } else { Tone::Plain }
+        }
+        TokenKind::QuotedName => Tone::Plain,
         TokenKind::Text => Tone::Literal,
         TokenKind::Number => Tone::Number,
         TokenKind::Parameter => Tone::Care,
-        TokenKind::Word | TokenKind::QuotedName => Tone::Plain,
         _ => Tone::Faint,
     }
 }
@@ -137,10 +144,10 @@ pub fn tone_of(kind: TokenKind, word: &str, dialect: &Dialect) -> Tone {
 /// The lines of a statement, its words in their tones.
 pub fn sql_lines(text: &str, dialect: &Dialect) -> Vec<Line> {
     let mut lines = vec![Line::new()];
-    for token in tokens(text, dialect) {
-        let word = token.of(text);
-        let tone = tone_of(token.kind, word, dialect);
-        for (at, part) in word.split('\n').enumerate() {
+    let list = tokens(text, dialect);
+    for (at, token) in list.iter().enumerate() {
+        let tone = tone_of(&list, at, text, dialect);
+        for (at, part) in token.of(text).split('\n').enumerate() {
             if at > 0 {
                 lines.push(Line::new());
             }

@@ -90,12 +90,12 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bool
         // Tokens that reach into this line.
         let mut x = 0_usize;
         let from = analysis.tokens.partition_point(|token| token.end <= start);
-        for token in &analysis.tokens[from..] {
+        for (place, token) in analysis.tokens.iter().enumerate().skip(from) {
             if token.start >= end || x > left + room {
                 break;
             }
             let (a, b) = (token.start.max(start), token.end.min(end));
-            let mut tone = tone_of(token.kind, token.of(&text), dialect);
+            let mut tone = tone_of(&analysis.tokens, place, &text, dialect);
             if is_command && index == 0 && token.start < text.find(' ').unwrap_or(text.len()) {
                 tone = Tone::Active;
             }

@@ -84,7 +84,7 @@ fn failure_page(failure: &Failure, submitted: &str, in_composer: bool, width: us
         for (at, correction) in failure.corrections.iter().enumerate() {
             page.line(
                 Line::new()
-                    .column(Tone::Faint, if at == 0 { "Nearest" } else { "" }, 16)
+                    .column(Tone::Faint, if at == 0 { "Nearest" } else { "" }, 18)
                     .column(Tone::Active, correction.label.clone(), widest + 3)
                     .and(Tone::Plain, correction.detail.clone()),
             );
@@ -94,7 +94,7 @@ fn failure_page(failure: &Failure, submitted: &str, in_composer: bool, width: us
         page.gap();
         for (at, line) in wrap(message, width.saturating_sub(30)).into_iter().enumerate() {
             let mut said = Line::new()
-                .column(Tone::Faint, if at == 0 { "The server said" } else { "" }, 16)
+                .column(Tone::Faint, if at == 0 { "The server said" } else { "" }, 18)
                 .and(Tone::Plain, line);
             if at == 0 {
                 said = said.and(Tone::Number, format!("  {code}"));

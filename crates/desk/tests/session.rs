@@ -1,0 +1,272 @@
+//! Whole sessions without a screen: what is submitted, what comes back, what is asked, what is remembered.
+
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::mpsc::{Receiver, channel};
+use std::time::{Duration, Instant};
+
+use idle_tide_core::Value;
+use idle_tide_desk::settings::Places;
+use idle_tide_desk::{Content, Desk, Entry, Event, Options, Request, State, Writes, sheet};
+use idle_tide_engines::sqlite::Sqlite;
+
+struct Session {
+    desk: Desk,
+    inbox: Receiver<Event>,
+}
+
+fn places(dir: &Path) -> Places {
+    Places {
+        settings: dir.join("settings.toml"),
+        history: dir.join("history.jsonl"),
+        visits: dir.join("visits.json"),
+    }
+}
+
+impl Session {
+    fn new(connection: Sqlite, places: Option<Places>) -> Self {
+        let (sender, inbox) = channel();
+        let options = Options { source: "test".into(), writes: Writes::Ask, places, stream: None };
+        let notify = Arc::new(move |event| {
+            let _ = sender.send(event);
+        });
+        let mut session = Session { desk: Desk::new(Box::new(connection), options, notify), inbox };
+        session.desk.arrive();
+        session.until(|desk| desk.entry().is_some_and(|entry| entry.state == State::Done));
+        session
+    }
+
+    fn memory() -> Self {
+        Self::new(Sqlite::memory().expect("opens"), None)
+    }
+
+    fn until(&mut self, done: impl Fn(&Desk) -> bool) {
+        let start = Instant::now();
+        while !done(&self.desk) {
+            assert!(start.elapsed() < Duration::from_secs(20), "never happened");
+            if let Ok(event) = self.inbox.recv_timeout(Duration::from_millis(50)) {
+                self.desk.handle(event);
+            }
+        }
+    }
+
+    /// Submits and waits until nothing runs, or something is asked.
+    fn run(&mut self, text: &str) -> &Entry {
+        self.desk.submit(text);
+        self.until(|desk| !desk.is_busy() || desk.question().is_some());
+        // The catalog follows a write.
+        while let Ok(event) = self.inbox.recv_timeout(Duration::from_millis(30)) {
+            self.desk.handle(event);
+        }
+        self.desk.entry().expect("an entry")
+    }
+
+    /// Submits and waits until the view has settled.
+    fn view(&mut self, text: &str) {
+        self.run(text);
+        self.until(|desk| desk.entry().and_then(|e| e.sheet()).is_none_or(|s| s.working.is_none()));
+    }
+
+    fn column(&self, column: usize) -> Vec<Value> {
+        let sheet = self.desk.entry().and_then(|e| e.sheet()).expect("rows");
+        (0..sheet.shown())
+            .map(|at| {
+                let row = sheet.row_number(at).expect("row");
+                sheet::read(&sheet.set).value(row, column).expect("value")
+            })
+            .collect()
+    }
+}
+
+fn page(entry: &Entry) -> String {
+    match &entry.content {
+        Content::Page(page) => page.text(),
+        Content::Failure(failure) => failure.headline.clone(),
+        other => panic!("no page: {other:?}"),
+    }
+}
+
+#[test]
+fn several_statements_run_in_order_and_stop_at_the_first_error() {
+    let mut s = Session::memory();
+    s.run("create table t (n); insert into t values (1), (2); select nn from t; select 3;");
+    let states: Vec<_> = s.desk.entries().iter().skip(1).map(|e| e.state).collect();
+    assert_eq!(states, [State::Done, State::Done, State::Failed]);
+    let returned = s.desk.take_returned().expect("returned");
+    assert_eq!(returned.text, "select nn from t; select 3;");
+    assert_eq!(returned.place, Some(7..9));
+    assert_eq!(returned.corrections[0].label, "n");
+    let Content::Failure(failure) = &s.desk.entries()[3].content else { panic!("a failure") };
+    assert!(failure.changed.contains("2 statements before it ran"), "{}", failure.changed);
+    assert!(page(&s.desk.entries()[2]).contains("2 rows inserted into t"));
+}
+
+#[test]
+fn sweeping_writes_are_asked_about_with_their_numbers() {
+    let mut s = Session::memory();
+    s.run("create table visits (id integer primary key); create table dues (id integer primary key, visit_id references visits on delete cascade); create index dx on dues (visit_id);");
+    s.run("insert into visits values (1), (2), (3); insert into dues (visit_id) values (1), (1);");
+    s.run("update visits set id = id where id = 2;");
+    assert!(s.desk.question().is_none(), "a conditioned write goes straight through");
+
+    s.run("delete from visits; select 1;");
+    let question = s.desk.question().expect("asked").page.text();
+    assert!(question.contains("all 3 rows of visits"), "{question}");
+    assert!(question.contains("2 rows of dues"), "{question}");
+    s.desk.answer(false);
+    assert_eq!(s.desk.entry().map(|e| e.state), Some(State::NotRun));
+    assert_eq!(s.desk.take_returned().expect("returned").text, "delete from visits; select 1;");
+    s.run("select count(*) from visits;");
+    assert_eq!(s.column(0), [Value::Integer(3)]);
+
+    s.run("drop table dues;");
+    let question = s.desk.question().expect("asked").page.text();
+    assert!(question.contains("dues with all 2 rows") && question.contains("1 index"), "{question}");
+    s.desk.answer(true);
+    s.until(|desk| !desk.is_busy());
+    s.run("delete from visits where 1 = 1;");
+    s.desk.answer(true);
+    s.until(|desk| !desk.is_busy());
+    assert!(page(s.desk.entry().expect("entry")).contains("3 rows deleted from visits"));
+
+    s.run("/writes free");
+    s.run("update visits set id = 9;");
+    assert!(s.desk.question().is_none());
+    s.run("/writes none");
+    let words = page(s.run("insert into visits values (7);"));
+    assert!(words.contains("refuses writes"), "{words}");
+    s.run("/writes ask");
+    assert_eq!(s.run("insert into visits values (7);").state, State::Done);
+    // What is not there fails by itself.
+    assert!(page(s.run("delete from nowhere;")).contains("no table or view nowhere"));
+}
+
+#[test]
+fn results_are_ordered_filtered_and_taken_away() {
+    let dir = tempfile::tempdir().expect("dir");
+    let mut s = Session::memory();
+    s.run("with recursive r (n) as (select 1 union all select n + 1 from r where n < 2000) select n, 'quay ' || (n % 3) as quay, case when n % 5 then n end as five from r;");
+    s.view("/order n desc");
+    assert_eq!(s.column(0)[..2], [Value::Integer(2000), Value::Integer(1999)]);
+    s.view("/filter n <= 6 and quay <> 'quay 0'");
+    assert_eq!(s.column(0), [5, 4, 2, 1].map(Value::Integer));
+    s.run("/columns quay n");
+    let path = dir.path().join("out.csv");
+    s.run(&format!("/export {}", path.display()));
+    let notice = s.desk.notice().expect("a word").text.clone();
+    assert!(notice.contains("4 rows of 2 000 as CSV"), "{notice}");
+    let csv = std::fs::read_to_string(&path).expect("written");
+    assert_eq!(csv, "quay,n\nquay 2,5\nquay 1,4\nquay 2,2\nquay 1,1\n");
+    s.view("/filter");
+    s.view("/order five");
+    assert_eq!(s.column(2)[0], Value::Null);
+    s.view("/order");
+    assert_eq!(s.column(0)[0], Value::Integer(1));
+    let failed = page(s.run("/filter quy = 1"));
+    assert!(failed.contains("nearest is quay"), "{failed}");
+    let returned = s.desk.take_returned().expect("returned");
+    assert_eq!((returned.place, returned.corrections[0].edit.text.as_str()), (Some(8..11), "quay"));
+    assert!(s.desk.entries().len() == 3, "views make no entries: {}", s.desk.entries().len());
+}
+
+#[test]
+fn an_export_that_fails_leaves_the_old_file() {
+    let dir = tempfile::tempdir().expect("dir");
+    let mut s = Session::memory();
+    s.run("select 1 as n;");
+    s.run(&format!("/export {}/none/out.csv", dir.path().display()));
+    assert!(s.desk.notice().expect("a word").text.contains("was not written"));
+    assert!(page(s.run("/export out")).contains("--as csv"));
+}
+
+#[test]
+fn a_running_statement_is_stopped_and_the_rest_comes_back() {
+    let mut s = Session::memory();
+    s.desk.submit("with recursive n (i) as (select 1 union all select i + 1 from n) select i from n; select 2;");
+    s.until(|desk| desk.running().and_then(|e| e.sheet()).is_some_and(|s| s.shown() > 1_000));
+    assert!(s.desk.order_by(Some((0, true))).is_err(), "rows still arrive");
+    let asked = Instant::now();
+    assert!(s.desk.cancel());
+    s.until(|desk| !desk.is_busy());
+    assert!(asked.elapsed() < Duration::from_millis(200), "{:?}", asked.elapsed());
+    let entry = s.desk.entry().expect("entry");
+    assert_eq!(entry.state, State::Stopped);
+    assert!(entry.sheet().expect("rows").shown() > 1_000);
+    assert_eq!(s.desk.take_returned().expect("rest").text, "select 2;");
+    assert!(!s.desk.cancel());
+}
+
+#[test]
+fn rows_that_came_before_an_error_stay() {
+    let mut s = Session::memory();
+    let entry = s.run("with recursive r (n) as (select 1 union all select n + 1 from r where n < 50000) select case when n = 49999 then abs(-9223372036854775807 - 1) else n end as n from r;");
+    assert_eq!(entry.state, State::Failed);
+    assert!(entry.sheet().expect("rows").shown() > 40_000);
+    assert!(s.desk.notice().expect("a word").text.contains("ended early"));
+    assert!(s.desk.take_returned().is_some());
+}
+
+#[test]
+fn transactions_show_and_commands_answer() {
+    let mut s = Session::memory();
+    s.run("begin; create table t (a integer, b text); insert into t values (1, 'x'), (2, 5), ('three', null);");
+    assert!(s.desk.bearings().transaction.is_some());
+    let Content::Failure(failure) = &s.run("select;").content else { panic!("a failure") };
+    assert!(failure.changed.contains("still open"));
+    s.desk.take_returned();
+    s.run("rollback;");
+    assert!(s.desk.bearings().transaction.is_none());
+    s.run("create table t (a integer, b text); insert into t values (1, 'x'), (2, 'y'), ('three', null);");
+    s.run("/figures t");
+    assert_eq!(s.column(10)[0], Value::from("1 text"), "values of another kind");
+    assert_eq!(s.column(3), [0, 1].map(Value::Integer), "nulls");
+    assert_eq!(s.run("/sample t 2").sheet().expect("rows").shown(), 2);
+    assert!(page(s.run("/about T")).contains("a  integer"));
+    assert!(page(s.run("/abuot t")).contains("no command /abuot"));
+    assert_eq!(s.desk.take_returned().expect("returned").corrections[0].label, "/about");
+    assert!(page(s.run("/about tt")).contains("no table or view tt"));
+    assert!(page(s.run("/definition t")).contains("CREATE TABLE t"));
+    assert!(page(s.run("/bearings")).contains("in memory"));
+    assert!(page(s.run("show tables;")).contains("/tables"));
+    assert_eq!(s.run("/tables").sheet().expect("rows").shown(), 1);
+    s.run("quit");
+    assert_eq!(s.desk.take_request(), Some(Request::Quit));
+    s.run("help");
+    assert_eq!(s.desk.take_request(), Some(Request::Guide(String::new())));
+}
+
+#[test]
+fn a_view_that_no_longer_compiles_and_two_thousand_columns() {
+    let mut s = Session::memory();
+    s.run("/writes free");
+    s.run("create table t (n); create view v as select n from t; drop table t;");
+    let about = page(s.run("/about v"));
+    assert!(about.contains("cannot be read"), "{about}");
+    let wide: Vec<String> = (0..2_000).map(|n| format!("{n} as c{n}")).collect();
+    let entry = s.run(&format!("select {};", wide.join(", ")));
+    assert_eq!(entry.sheet().expect("rows").labels.len(), 2_000);
+    let failed = page(s.run("select 1\0;"));
+    assert!(failed.contains("NUL byte"), "{failed}");
+    s.run("-- nothing but a comment");
+    s.run("");
+    assert!(page(s.run("select 'never closed")).contains("never closed"));
+}
+
+#[test]
+fn the_next_visit_says_what_is_different() {
+    let dir = tempfile::tempdir().expect("dir");
+    let file = dir.path().join("a.db");
+    std::fs::write(&file, "").expect("made");
+    let visit = |text: &str| {
+        let connection = Sqlite::file(&file, true, &mut || {}).expect("opens");
+        let mut s = Session::new(connection, Some(places(dir.path())));
+        let card = page(&s.desk.entries()[0]);
+        s.run(text);
+        card
+    };
+    assert!(visit("create table t (n);").contains("first visit"));
+    assert!(visit("select 1;").contains("1 table now; last time there were 0"));
+    assert!(visit("select 1;").contains("Nothing is different"));
+    let history = std::fs::read_to_string(dir.path().join("history.jsonl")).expect("kept");
+    assert_eq!(history.lines().count(), 2);
+}
