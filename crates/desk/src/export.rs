@@ -53,7 +53,6 @@ impl Replacing {
     /// If the rest cannot be written.
     pub fn commit(self) -> io::Result<u64> {
         let file = self.file.into_inner().map_err(io::IntoInnerError::into_error)?;
-        file.as_file().sync_all()?;
         let size = file.as_file().metadata()?.len();
         file.persist(&self.path).map_err(|error| error.error)?;
         Ok(size)

@@ -165,6 +165,9 @@ pub fn question(
             (format!("removes {column}"), "The other columns stay.".into())
         }
     };
+    if page.lines.last().is_some_and(|line| !line.spans.is_empty()) {
+        page.gap();
+    }
     page.say(Tone::Faint, after);
     Some(Question {
         page,

@@ -118,7 +118,7 @@ pub(super) fn entry_line(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
     let mut x = right.saturating_sub(width as u16);
     let neighbours = x;
     let mut spots = Vec::new();
-    if count > 1 {
+    if count > 1 && area.width >= 50 {
         if first > 0 {
             p.text(x, area.y, 1, Tone::Faint, "‹");
         }
@@ -136,6 +136,7 @@ pub(super) fn entry_line(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
     app.spots.entries = spots;
     let mut p = painter(app, frame, Ground::Air);
     // The outcome stands at a fixed place.
+    let neighbours = if area.width >= 50 { neighbours } else { area.right() };
     let outcome = (area.x + area.width * 2 / 3).min(neighbours.saturating_sub(words.width() as u16 + 2));
     p.text(outcome, area.y, neighbours.saturating_sub(outcome + 1), tone, &words);
     let x = area.x + 3;
@@ -337,7 +338,7 @@ pub(super) fn hints(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
         if app.desk.running().is_some() {
             list.push(("Ctrl-C".into(), "stops".into()));
         }
-        let mending = app.mending && app.focus == Focus::Write;
+        let mending = app.mending && app.focus == Focus::Write && app.over == Over::Nothing;
         if mending {
             list.push(("Enter".into(), "runs".into()));
         }
@@ -350,7 +351,7 @@ pub(super) fn hints(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
         for place in places {
             for key in of(*place).filter(|key| key.hinted) {
                 let double = list.iter().any(|(cap, _)| cap == key.cap);
-                if !double && !(mending && key.cap == ";") {
+                if !double && !(mending && matches!(key.cap, ";" | "F5")) {
                     list.push((key.cap.into(), key.hint.into()));
                 }
             }

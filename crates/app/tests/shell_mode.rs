@@ -1,0 +1,157 @@
+//! The program without a screen, as a script calls it: output, messages, exit codes.
+
+use std::io::Write;
+use std::path::Path;
+use std::process::{Command, Output, Stdio};
+
+struct Shell {
+    dir: tempfile::TempDir,
+}
+
+impl Shell {
+    fn new() -> Self {
+        Shell { dir: tempfile::tempdir().expect("dir") }
+    }
+
+    fn path(&self, name: &str) -> String {
+        self.dir.path().join(name).display().to_string()
+    }
+
+    fn command(&self, arguments: &[&str]) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_idle-tide"));
+        command.args(arguments).env("HOME", self.dir.path()).stdin(Stdio::null());
+        for name in ["XDG_DATA_HOME", "XDG_STATE_HOME", "XDG_CONFIG_HOME"] {
+            command.env(name, self.dir.path().join(name));
+        }
+        command
+    }
+
+    fn run(&self, arguments: &[&str]) -> Ran {
+        Ran::from(self.command(arguments).output().expect("runs"))
+    }
+
+    fn with_input(&self, arguments: &[&str], input: &[u8]) -> Ran {
+        let mut child = self
+            .command(arguments)
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .expect("starts");
+        child.stdin.take().expect("input").write_all(input).expect("written");
+        Ran::from(child.wait_with_output().expect("ends"))
+    }
+}
+
+struct Ran {
+    out: String,
+    err: String,
+    code: i32,
+}
+
+impl From<Output> for Ran {
+    fn from(output: Output) -> Self {
+        Ran {
+            out: String::from_utf8_lossy(&output.stdout).into_owned(),
+            err: String::from_utf8_lossy(&output.stderr).into_owned(),
+            code: output.status.code().unwrap_or(-1),
+        }
+    }
+}
+
+#[test]
+fn results_on_standard_output_and_messages_on_standard_error() {
+    let s = Shell::new();
+    let ran = s.run(&["run", "demo", "select count(*) as n from vessels", "--format", "csv"]);
+    assert_eq!((ran.out.as_str(), ran.err.as_str(), ran.code), ("n\n480\n", "", 0));
+    let ran = s.run(&["run", "demo", "select nme from vessels", "--format", "csv"]);
+    assert_eq!((ran.out.as_str(), ran.code), ("", 1));
+    assert!(ran.err.contains("There is no column nme") && ran.err.contains("SQLITE_ERROR"), "{}", ran.err);
+    let ran = s.run(&["run", "demo", "/tables quay*", "--format", "jsonl"]);
+    assert_eq!(ran.out, "{\"name\":\"quays\",\"kind\":\"table\",\"rows\":4}\n");
+    let ran = s.run(&["run", "demo", "select code, name from quays order by code", "select 1 as one", "--no-header"]);
+    assert_eq!(ran.out, "D  Drying Hard\nE  Mill Sluice\nN  North Steps\nW  Outer Spit\n\n1\n");
+    for (arguments, words) in [
+        (&["run", "demo", "select 1", "--format", "xml"][..], "no format xml"),
+        (&["run", "nowhere.db", "select 1"], "There is no file nowhere.db"),
+        (&["run", "postgres://haven/x", "select 1"], "postgres"),
+        (&["run", "demo", "/* nothing */"], "nothing to run"),
+        (&["run", "demo", "/tabels"], "no command /tabels"),
+        (&[], "Name a source"),
+        (&["demo"], "needs a terminal"),
+    ] {
+        let ran = s.run(arguments);
+        assert!(ran.code != 0 && ran.err.contains(words) && ran.out.is_empty(), "{arguments:?}: {}", ran.err);
+    }
+}
+
+#[test]
+fn files_standard_input_going_on_and_together() {
+    let s = Shell::new();
+    let db = s.path("new.db");
+    std::fs::write(&db, "").expect("made");
+    let script = s.path("make.sql");
+    std::fs::write(&script, "\u{feff}-- a comment; with a semicolon\ncreate table t (n integer primary key, w text);\ninsert into t values (1, 'a;b'),\n (2, 'c');\ninsert into t values (1, 'again');\ninsert into t values (3, 'd');\n").expect("written");
+
+    let ran = s.run(&["run", &db, "--write", "--file", &script, "--together"]);
+    assert_eq!(ran.code, 1);
+    assert!(ran.err.contains("line 5") && ran.err.contains("already has this n") && ran.err.contains("taken back"), "{}", ran.err);
+    let ran = s.run(&["run", &db, "select count(*) from sqlite_schema", "--no-header"]);
+    assert_eq!(ran.out, "0\n", "nothing was kept");
+
+    let ran = s.run(&["run", &db, "--write", "--file", &script, "--keep-going"]);
+    assert_eq!(ran.code, 1, "{}", ran.err);
+    let ran = s.with_input(&["run", &db, "--format", "tsv"], b"select n, w from t order by n;\n");
+    assert_eq!((ran.out.as_str(), ran.code), ("n\tw\n1\ta;b\n2\tc\n3\td\n", 0));
+
+    let ran = s.run(&["run", &db, "insert into t values (9, 'x')"]);
+    assert!(ran.code == 1 && ran.err.contains("--write"), "{}", ran.err);
+    let ran = s.run(&["run", &db, "--write", "delete from t"]);
+    assert!(ran.code == 1 && ran.err.contains("all 3 rows of t") && ran.err.contains("--writes free"), "{}", ran.err);
+    let ran = s.run(&["run", &db, "--write", "--writes", "free", "delete from t"]);
+    assert!(ran.code == 0 && ran.err.contains("3 rows deleted"), "{}", ran.err);
+
+    let ran = s.with_input(&["run", &db], b"select 1;\nselect 'never closed\n;");
+    assert!(ran.code == 1 && ran.err.contains("line 2") && ran.err.contains("never closed"), "{}", ran.err);
+    let ran = s.with_input(&["run", &db], b"select 1;\nselect '\xff';");
+    assert!(ran.code == 1 && ran.err.contains("line 2: the text is not UTF-8"), "{}", ran.err);
+    let ran = s.with_input(&["run", &db], b"");
+    assert_eq!((ran.code, ran.out.as_str()), (0, ""));
+}
+
+#[test]
+fn exact_bytes_a_closed_pipe_and_a_full_disk() {
+    let s = Shell::new();
+    let output = s.command(&["run", "sqlite::memory:", "select cast(x'611b5b324aff' as text) as v", "--format", "csv", "--no-header"]).output().expect("runs");
+    assert_eq!(output.stdout, b"a\x1b[2J\xff\n", "exact bytes when piped");
+
+    let program = env!("CARGO_BIN_EXE_idle-tide");
+    let script = format!("{program} run demo 'select * from readings' --format csv | head -1; exit ${{PIPESTATUS[0]}}");
+    let output = Command::new("bash").args(["-c", &script]).env("HOME", s.dir.path()).output().expect("runs");
+    assert_eq!((output.status.code(), output.stderr.as_slice()), (Some(0), &b""[..]), "a closed pipe is no error");
+    assert_eq!(output.stdout, b"gauge_id,at,level_m,temp_c,battery_v\n");
+
+    // A limit on the size of files stands for a full disk.
+    let file = s.path("out.csv");
+    std::fs::write(&file, "old").expect("written");
+    let script = format!("trap '' XFSZ; ulimit -f 64; {program} run demo 'select * from readings' --output {file}");
+    let output = Command::new("bash").args(["-c", &script]).env("HOME", s.dir.path()).output().expect("runs");
+    let err = String::from_utf8_lossy(&output.stderr);
+    assert!(output.status.code() == Some(1) && err.contains("unchanged"), "{err}");
+    assert_eq!(std::fs::read_to_string(&file).expect("there"), "old");
+    assert_eq!(left_over(s.dir.path()), Vec::<String>::new());
+
+    let ran = s.run(&["run", "demo", "select * from readings", "--output", &file]);
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    assert_eq!(std::fs::read_to_string(&file).expect("there").lines().count(), 20_001);
+    let mode = std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(&file).expect("there").permissions());
+    assert_eq!(mode & 0o777, 0o600);
+}
+
+fn left_over(dir: &Path) -> Vec<String> {
+    std::fs::read_dir(dir)
+        .expect("dir")
+        .map(|e| e.expect("entry").file_name().to_string_lossy().into_owned())
+        .filter(|name| name.starts_with(".tmp"))
+        .collect()
+}
