@@ -44,6 +44,7 @@ pub fn prepare(dir: &Path) {
 /// Does the work of this name.
 pub fn run(name: &str, dir: &Path) {
     match name {
+        "prepare" => prepare(dir),
         "decode" => decode(dir, QUERY),
         "decode-order" => decode(dir, ORDERED),
         "export" => export(dir),

@@ -112,7 +112,7 @@ struct Segment {
 }
 
 /// How many batches read back from disk are kept at hand.
-const CACHED: usize = 12;
+const CACHED: usize = 24;
 
 /// Columns and rows. Rows are appended in batches and read by number, counted from 0.
 #[derive(Debug)]

@@ -125,6 +125,7 @@ impl<'a> ValueRef<'a> {
 
     /// Appends the exact bytes an export writes: nothing for null, decimal digits for numbers (the
     /// shortest that read back as the same number), text as it is, bytes as lower-case hexadecimal.
+    #[inline]
     pub fn write_plain(self, out: &mut Vec<u8>) {
         match self {
             ValueRef::Null => {}
@@ -132,7 +133,7 @@ impl<'a> ValueRef<'a> {
             ValueRef::Integer(i) => {
                 out.extend_from_slice(itoa::Buffer::new().format(i).as_bytes());
             }
-            ValueRef::Float(f) => out.extend_from_slice(ryu::Buffer::new().format(f).as_bytes()),
+            ValueRef::Float(f) => out.extend_from_slice(zmij::Buffer::new().format(f).as_bytes()),
             ValueRef::Text(t) => out.extend_from_slice(t.as_bytes()),
             ValueRef::RawText(b) => out.extend_from_slice(b),
             ValueRef::Bytes(b) => {
@@ -236,7 +237,7 @@ mod tests {
     #[test]
     fn plain_text_reads_back_as_the_same_number() {
         assert_eq!(ValueRef::Float(0.1 + 0.2).plain(), "0.30000000000000004");
-        assert_eq!(ValueRef::Float(1e300).plain(), "1e300");
+        assert_eq!(ValueRef::Float(1e300).plain(), "1e+300");
         assert_eq!(ValueRef::Bytes(&[0, 255]).plain(), "00ff");
     }
 }

@@ -4,6 +4,7 @@
 
 use std::io::{self, Write};
 
+use idle_tide_core::batch::Encoded;
 use idle_tide_core::result::{Budget, ResultSet};
 use idle_tide_core::{Column, Row, RowBatch, ValueRef, column_labels};
 use unicode_width::UnicodeWidthStr;
@@ -160,15 +161,45 @@ struct Separated<W> {
     width: usize,
 }
 
-/// Appends a field, in quotes where a reader would take it for something else.
+/// Whether one of the eight bytes in `word` is zero (Warren, Hacker's Delight, 6-1).
+fn has_zero(word: u64) -> bool {
+    word.wrapping_sub(0x0101_0101_0101_0101) & !word & 0x8080_8080_8080_8080 != 0
+}
+
+/// Whether a reader would take the field for something else unless it stands in quotes.
+#[inline]
+fn needs_quotes(bytes: &[u8], separator: u8) -> bool {
+    let (Some(first), Some(last)) = (bytes.first(), bytes.last()) else {
+        return true;
+    };
+    if *first == b' ' || *last == b' ' {
+        return true;
+    }
+    let every = |byte: u8| u64::from(byte) * 0x0101_0101_0101_0101;
+    let special = |word: u64| {
+        has_zero(word ^ every(separator))
+            | has_zero(word ^ every(b'"'))
+            | has_zero(word ^ every(b'\n'))
+            | has_zero(word ^ every(b'\r'))
+    };
+    let word = |part: &[u8]| u64::from_le_bytes(part.try_into().unwrap_or([0; 8]));
+    match bytes.len() {
+        // The last eight bytes overlap those before.
+        length @ 8.. => {
+            bytes.chunks_exact(8).any(|part| special(word(part))) || special(word(&bytes[length - 8..]))
+        }
+        length => {
+            let mut eight = [0; 8];
+            eight[..length].copy_from_slice(bytes);
+            special(u64::from_le_bytes(eight))
+        }
+    }
+}
+
+/// Appends a field, in quotes where it needs them.
+#[inline]
 fn field(out: &mut Vec<u8>, bytes: &[u8], separator: u8) {
-    let special = bytes.is_empty()
-        || bytes[0] == b' '
-        || bytes[bytes.len() - 1] == b' '
-        || bytes
-            .iter()
-            .any(|byte| *byte == separator || matches!(byte, b'"' | b'\n' | b'\r'));
-    if !special {
+    if !needs_quotes(bytes, separator) {
         out.extend_from_slice(bytes);
         return;
     }
@@ -201,14 +232,19 @@ impl<W: Write> RowWriter for Separated<W> {
     fn row(&mut self, row: Row<'_>) -> io::Result<()> {
         let buffer = &mut self.buffer;
         let start = buffer.len();
-        for (at, value) in row.values().enumerate() {
+        for (at, value) in row.encoded().enumerate() {
             if at > 0 {
                 buffer.push(self.separator);
             }
             match value {
-                ValueRef::Text(text) => field(buffer, text.as_bytes(), self.separator),
-                ValueRef::RawText(bytes) => field(buffer, bytes, self.separator),
-                value => value.write_plain(buffer),
+                Encoded::Null => {}
+                Encoded::Text(bytes) | Encoded::RawText(bytes) => {
+                    field(buffer, bytes, self.separator);
+                }
+                Encoded::Integer(i) => ValueRef::Integer(i).write_plain(buffer),
+                Encoded::Float(f) => ValueRef::Float(f).write_plain(buffer),
+                Encoded::Boolean(b) => ValueRef::Boolean(b).write_plain(buffer),
+                Encoded::Bytes(bytes) => ValueRef::Bytes(bytes).write_plain(buffer),
             }
         }
         // A lone null would be an empty line, which readers skip.

@@ -128,7 +128,7 @@ fn complete_command(text: &str, cursor: usize, from: &Sources<'_>) -> Completion
         .and_then(|option| option.value);
     let mut list = Vec::new();
     if let Some(kind) = last_option {
-        argument_candidates(kind, from, &mut list);
+        argument_candidates(kind, word, from, &mut list);
     } else if word.starts_with("--") {
         list.extend(found.options.iter().map(|option| Candidate {
             label: format!("--{}", option.name),
@@ -142,7 +142,7 @@ fn complete_command(text: &str, cursor: usize, from: &Sources<'_>) -> Completion
             (found.count.1 == usize::MAX).then(|| found.arguments.last()).flatten()
         });
         if let Some(kind) = kind {
-            argument_candidates(*kind, from, &mut list);
+            argument_candidates(*kind, word, from, &mut list);
         }
     }
     ranked(span, word, list, true)
@@ -162,10 +162,10 @@ fn plain_candidate(text: &str, detail: &str, offer: Offer) -> Candidate {
     }
 }
 
-fn argument_candidates(kind: Argument, from: &Sources<'_>, list: &mut Vec<Candidate>) {
+fn argument_candidates(kind: Argument, word: &str, from: &Sources<'_>, list: &mut Vec<Candidate>) {
     match kind {
         Argument::Table | Argument::Pattern => {
-            for object in from.catalog.tables() {
+            for object in fitting_tables(word, from) {
                 list.push(plain_candidate(&object.name, &table_detail(object), Offer::Table));
             }
         }
@@ -235,7 +235,7 @@ fn complete_sql(text: &str, cursor: usize, asked: bool, from: &Sources<'_>) -> C
     match &place {
         Place::Nothing => return Completion::default(),
         Place::Start => list.extend(from.dialect.starts.iter().map(|word| keyword(word))),
-        Place::Table => tables(&named, from, &mut list),
+        Place::Table => tables(&named, word, from, &mut list),
         Place::InsertColumns => {
             if let Some(object) = named.insert.as_ref().and_then(|i| from.catalog.table(&i.table)) {
                 let used = named.insert.as_ref().map_or(&[][..], |insert| &insert.columns);
@@ -286,7 +286,7 @@ fn complete_sql(text: &str, cursor: usize, asked: bool, from: &Sources<'_>) -> C
                 insert: format!("{name}("),
             }));
             list.extend(from.dialect.keywords.iter().map(|word| keyword(word)));
-            tables(&named, from, &mut list);
+            tables(&named, word, from, &mut list);
         }
     }
     let open = matches!(place, Place::Table | Place::InsertColumns | Place::Qualified(_));
@@ -425,9 +425,28 @@ fn table(object: &Object, dialect: &Dialect) -> Candidate {
     }
 }
 
-fn tables(named: &Scope, from: &Sources<'_>, list: &mut Vec<Candidate>) {
+fn tables(named: &Scope, word: &str, from: &Sources<'_>, list: &mut Vec<Candidate>) {
     list.extend(named.common.iter().map(|name| plain_candidate(name, "defined above", Offer::Table)));
-    list.extend(from.catalog.tables().map(|object| table(object, from.dialect)));
+    list.extend(fitting_tables(word, from).into_iter().map(|object| table(object, from.dialect)));
+}
+
+/// Tables and views whose names begin with `word`, and if these are few all that hold its letters in
+/// their order. A large catalog is looked through without copying its names.
+fn fitting_tables<'a>(word: &str, from: &Sources<'a>) -> Vec<&'a Object> {
+    let starts = |object: &&Object| {
+        let head = object.name.as_bytes().get(..word.len());
+        head.is_some_and(|head| head.eq_ignore_ascii_case(word.as_bytes()))
+    };
+    let mut list: Vec<&Object> = from.catalog.tables().filter(starts).take(MOST).collect();
+    if list.len() < MOST {
+        let holds = |object: &&Object| {
+            let mut rest = object.name.bytes();
+            word.bytes().all(|wanted| rest.any(|byte| byte.eq_ignore_ascii_case(&wanted)))
+        };
+        let more = from.catalog.tables().filter(|object| holds(object) && !starts(object));
+        list.extend(more.take(5 * MOST));
+    }
+    list
 }
 
 /// A column that several tables of the statement have is offered once.

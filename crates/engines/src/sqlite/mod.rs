@@ -28,7 +28,7 @@ pub use demo::{make_demo, make_harbour};
 /// How long a lock is waited for.
 pub const LOCK_LIMIT: Duration = Duration::from_secs(5);
 /// A batch is handed over at this many bytes.
-const BATCH_BYTES: usize = 192 * 1024;
+const BATCH_BYTES: usize = 64 * 1024;
 /// A slow statement hands over what it has after this long.
 const HAND_OVER: Duration = Duration::from_millis(50);
 
