@@ -282,7 +282,10 @@ impl App {
                 self.open_record();
             }
             Request::Theme(None) => {
-                let words = format!("The theme is {}; there are deep, shoal and plain.", self.theme.name.name());
+                let words = format!(
+                    "The theme is {}; there are deep, shoal and plain.",
+                    self.theme.name.name()
+                );
                 self.desk.say(words, Tone::Plain);
             }
             Request::Theme(Some(name)) => {
@@ -310,9 +313,15 @@ impl App {
             settings.write(&path).map_err(|error| error.to_string())
         });
         match written {
-            Ok(()) => self.desk.say(format!("The theme is {} from now on.", name.name()), Tone::Plain),
+            Ok(()) => self.desk.say(
+                format!("The theme is {} from now on.", name.name()),
+                Tone::Plain,
+            ),
             Err(error) => self.desk.say(
-                format!("The theme is {} for this session; it could not be kept: {error}", name.name()),
+                format!(
+                    "The theme is {} for this session; it could not be kept: {error}",
+                    name.name()
+                ),
                 Tone::Care,
             ),
         }
@@ -330,10 +339,16 @@ impl App {
     /// Opens the guide at a topic, or searches it.
     pub fn open_guide(&mut self, topic: &str) {
         let topic = topic.trim();
-        let at = guide::TOPICS.iter().position(|t| t.eq_ignore_ascii_case(topic));
+        let at = guide::TOPICS
+            .iter()
+            .position(|t| t.eq_ignore_ascii_case(topic));
         self.over = Over::Guide {
             topic: at.unwrap_or(0),
-            search: if at.is_some() { String::new() } else { topic.to_string() },
+            search: if at.is_some() {
+                String::new()
+            } else {
+                topic.to_string()
+            },
             top: 0,
         };
     }
@@ -349,12 +364,17 @@ impl App {
 
     /// Opens the current row as a record.
     pub fn open_record(&mut self) {
-        let rows = self.desk.entry().and_then(|e| e.sheet()).map_or(0, |s| s.shown());
+        let rows = self
+            .desk
+            .entry()
+            .and_then(|e| e.sheet())
+            .map_or(0, |s| s.shown());
         if rows > 0 && !self.cleared {
             self.over = Over::Record { top: 0 };
             self.focus = Focus::Read;
         } else {
-            self.desk.say("There is no row to show as a record.", Tone::Care);
+            self.desk
+                .say("There is no row to show as a record.", Tone::Care);
         }
     }
 
@@ -367,7 +387,11 @@ impl App {
 
     /// Makes a row the current one.
     pub fn go_to_row(&mut self, row: u64) {
-        let shown = self.desk.entry().and_then(|e| e.sheet()).map_or(0, |s| s.shown());
+        let shown = self
+            .desk
+            .entry()
+            .and_then(|e| e.sheet())
+            .map_or(0, |s| s.shown());
         if let Some(grid) = self.grid() {
             grid.row = row.min(shown.saturating_sub(1));
         }
@@ -376,7 +400,10 @@ impl App {
     /// Whether the entry that is shown has rows to move in.
     pub fn reads_rows(&self) -> bool {
         !self.cleared
-            && matches!(self.desk.entry().map(|e| &e.content), Some(Content::Rows(_)))
+            && matches!(
+                self.desk.entry().map(|e| &e.content),
+                Some(Content::Rows(_))
+            )
     }
 
     /// Whether something moves on the screen by itself.
@@ -387,11 +414,19 @@ impl App {
     /// Works out what could stand at the cursor. `asked` when the user asked for the list.
     pub fn complete(&mut self, asked: bool) {
         let entries: Vec<(u32, String)> = if self.composer.text().starts_with('/') {
-            self.desk.entries().iter().map(|e| (e.number, one_line(&e.text, 60))).collect()
+            self.desk
+                .entries()
+                .iter()
+                .map(|e| (e.number, one_line(&e.text, 60)))
+                .collect()
         } else {
             Vec::new()
         };
-        let columns = self.desk.entry().and_then(|e| e.sheet()).map_or(Vec::new(), |s| s.labels.clone());
+        let columns = self
+            .desk
+            .entry()
+            .and_then(|e| e.sheet())
+            .map_or(Vec::new(), |s| s.labels.clone());
         let catalog = std::sync::Arc::clone(self.desk.catalog());
         let completion = complete(
             self.composer.text(),
@@ -423,7 +458,10 @@ impl App {
         };
         let entries = self.desk.entries().iter().enumerate().rev();
         let mut list: Vec<Found> = entries
-            .filter(|(_, entry)| fits(&entry.text) && entry.text != "arrival" || search.is_empty() && entry.text == "arrival")
+            .filter(|(_, entry)| {
+                fits(&entry.text) && entry.text != "arrival"
+                    || search.is_empty() && entry.text == "arrival"
+            })
             .map(|(at, _)| Found::Entry(at))
             .collect();
         let mut seen = std::collections::HashSet::new();

@@ -126,7 +126,10 @@ pub fn open(source: &Source, options: OpenOptions) -> Result<Box<dyn Connection>
 }
 
 fn source(open: &Open) -> Result<(Source, OpenOptions), OpenError> {
-    let mut options = OpenOptions { write: open.write, new: false };
+    let mut options = OpenOptions {
+        write: open.write,
+        new: false,
+    };
     if let Some(path) = &open.new {
         options.new = true;
         return Ok((Source::File(path.clone()), options));
@@ -161,13 +164,17 @@ fn desk(cli: &Cli) -> Result<i32, Box<dyn std::error::Error>> {
     let (source, options) = source(&cli.open)?;
     let chosen = match &cli.theme {
         Some(name) => Some(ThemeName::named(name).ok_or_else(|| {
-            OpenError(format!("There is no theme {name}. There are deep, shoal and plain."))
+            OpenError(format!(
+                "There is no theme {name}. There are deep, shoal and plain."
+            ))
         })?),
         None => None,
     };
     let places = Places::of_user();
     let mut trouble = None;
-    let settings = places.as_ref().map(|places| Settings::read(&places.settings));
+    let settings = places
+        .as_ref()
+        .map(|places| Settings::read(&places.settings));
     let settings = match settings {
         Some(Ok(settings)) => settings,
         Some(Err(words)) => {
@@ -180,7 +187,10 @@ fn desk(cli: &Cli) -> Result<i32, Box<dyn std::error::Error>> {
     let theme = Theme::from_environment(chosen.or(kept));
     let connection = open(&source, options)?;
     if !std::io::IsTerminal::is_terminal(&std::io::stdout()) {
-        return Err(OpenError("The desk needs a terminal. idle-tide run works without one.".into()).into());
+        return Err(OpenError(
+            "The desk needs a terminal. idle-tide run works without one.".into(),
+        )
+        .into());
     }
     let (sender, inbox) = channel();
     let events = sender.clone();
@@ -188,7 +198,11 @@ fn desk(cli: &Cli) -> Result<i32, Box<dyn std::error::Error>> {
         // The loop has ended when nobody listens; so will this session.
         let _ = events.send(Happening::Desk(event));
     });
-    let name = if cli.open.source.as_deref() == Some("demo") { Source::Demo.name() } else { source.name() };
+    let name = if cli.open.source.as_deref() == Some("demo") {
+        Source::Demo.name()
+    } else {
+        source.name()
+    };
     let desk = Desk::new(
         connection,
         Options {

@@ -141,7 +141,9 @@ impl Composer {
     }
 
     fn line_end(&self, at: usize) -> usize {
-        self.text[at..].find('\n').map_or(self.text.len(), |n| at + n)
+        self.text[at..]
+            .find('\n')
+            .map_or(self.text.len(), |n| at + n)
     }
 
     fn before(&self) -> usize {
@@ -206,7 +208,11 @@ impl Composer {
     /// Cuts to the end of the line, or the line break there.
     pub fn cut_to_end(&mut self) {
         let end = self.line_end(self.cursor);
-        let end = if end == self.cursor { self.after() } else { end };
+        let end = if end == self.cursor {
+            self.after()
+        } else {
+            end
+        };
         self.remove(self.cursor, end, Edit::Other);
     }
 
@@ -226,7 +232,8 @@ impl Composer {
     /// Undoes the last edits of one kind.
     pub fn undo(&mut self) {
         if let Some(state) = self.undo.pop() {
-            self.redo.push((std::mem::take(&mut self.text), self.cursor));
+            self.redo
+                .push((std::mem::take(&mut self.text), self.cursor));
             (self.text, self.cursor) = state;
             self.last_edit = None;
             self.revision += 1;
@@ -236,7 +243,8 @@ impl Composer {
     /// Does again what was undone.
     pub fn redo(&mut self) {
         if let Some(state) = self.redo.pop() {
-            self.undo.push((std::mem::take(&mut self.text), self.cursor));
+            self.undo
+                .push((std::mem::take(&mut self.text), self.cursor));
             (self.text, self.cursor) = state;
             self.last_edit = None;
             self.revision += 1;
@@ -289,7 +297,7 @@ impl Composer {
         if start == 0 {
             return false;
         }
-        self.to_line(self.line_start(start - 1));
+        self.go_to_line(self.line_start(start - 1));
         true
     }
 
@@ -299,18 +307,22 @@ impl Composer {
         if end == self.text.len() {
             return false;
         }
-        self.to_line(end + 1);
+        self.go_to_line(end + 1);
         true
     }
 
     /// Goes to the line that starts at `start`, to the same column as far as there is one.
-    fn to_line(&mut self, start: usize) {
+    fn go_to_line(&mut self, start: usize) {
         let here = self.line_start(self.cursor);
         let column = self
             .goal
             .unwrap_or_else(|| self.text[here..self.cursor].graphemes(true).count());
         let end = self.line_end(start);
-        let at: usize = self.text[start..end].graphemes(true).take(column).map(str::len).sum();
+        let at: usize = self.text[start..end]
+            .graphemes(true)
+            .take(column)
+            .map(str::len)
+            .sum();
         self.set_cursor(start + at);
         self.goal = Some(column);
     }
@@ -467,7 +479,12 @@ mod tests {
         let finished = |text: &str| with(text).analysis(&SQLITE).finished;
         assert!(finished("select 1;") && finished("select 1; -- done\n") && finished("/tables"));
         assert!(finished("help") && finished("quit;"));
-        assert!(!finished("select 1") && !finished("select ';") && !finished("-- ;") && !finished("select (1;"));
+        assert!(
+            !finished("select 1")
+                && !finished("select ';")
+                && !finished("-- ;")
+                && !finished("select (1;")
+        );
         assert!(!finished("/* c") && !finished(""));
     }
 

@@ -8,8 +8,22 @@ use crate::keys::{Place, of};
 
 /// Topics in the guide's order.
 pub const TOPICS: &[&str] = &[
-    "first steps", "arrive", "look around", "write", "statements", "errors", "entries", "read", "change",
-    "take away", "conditions", "shell", "commands", "keys", "help", "one page",
+    "first steps",
+    "arrive",
+    "look around",
+    "write",
+    "statements",
+    "errors",
+    "entries",
+    "read",
+    "change",
+    "take away",
+    "conditions",
+    "shell",
+    "commands",
+    "keys",
+    "help",
+    "one page",
 ];
 
 fn words(topic: &str) -> &'static [&'static str] {
@@ -37,9 +51,7 @@ fn words(topic: &str) -> &'static [&'static str] {
             "Several statements in one go run in order, each an entry, and stop at the first error; the rest stays in the composer.",
             "A pasted text never runs by itself. A cleared line comes back with ↑.",
         ],
-        "statements" => &[
-            "SQL goes to the server as it is. These words begin a statement here:",
-        ],
+        "statements" => &["SQL goes to the server as it is. These words begin a statement here:"],
         "errors" => &[
             "When a statement is refused it comes back into the composer, with the place marked and the corrections open as a list: Tab takes one, Enter or F5 runs.",
             "Above stands in plain words what is wrong, what the server said with its code, and whether anything was changed.",
@@ -83,14 +95,28 @@ fn words(topic: &str) -> &'static [&'static str] {
 
 fn command_lines(page: &mut Page, list: &[&Command]) {
     let usage = |c: &Command| format!("/{} {}", c.name, c.usage).trim_end().to_string();
-    let width = list.iter().map(|c| usage(c).chars().count()).max().unwrap_or(0).min(44) + 2;
+    let width = list
+        .iter()
+        .map(|c| usage(c).chars().count())
+        .max()
+        .unwrap_or(0)
+        .min(44)
+        + 2;
     for command in list {
         let usage = usage(command);
         if usage.chars().count() >= width {
             page.line(Line::new().and(Tone::Active, usage));
-            page.line(Line::new().column(Tone::Plain, "", width).and(Tone::Plain, command.summary));
+            page.line(
+                Line::new()
+                    .column(Tone::Plain, "", width)
+                    .and(Tone::Plain, command.summary),
+            );
         } else {
-            page.line(Line::new().column(Tone::Active, usage, width).and(Tone::Plain, command.summary));
+            page.line(
+                Line::new()
+                    .column(Tone::Active, usage, width)
+                    .and(Tone::Plain, command.summary),
+            );
         }
     }
 }
@@ -111,7 +137,10 @@ fn key_lines(page: &mut Page, place: Place) {
 pub fn page(topic: &str, width: usize) -> Page {
     let mut page = Page::new();
     if topic == "one page" {
-        for topic in TOPICS.iter().filter(|t| !matches!(**t, "one page" | "commands")) {
+        for topic in TOPICS
+            .iter()
+            .filter(|t| !matches!(**t, "one page" | "commands"))
+        {
             page.lines.extend(self::page(topic, width).lines);
             page.gap();
         }
@@ -139,7 +168,12 @@ pub fn page(topic: &str, width: usize) -> Page {
         }
         page.gap();
         for (name, arguments) in SQLITE.functions {
-            page.line(Line::new().and(Tone::Plain, format!("{name}(")).and(Tone::Faint, *arguments).and(Tone::Plain, ")"));
+            page.line(
+                Line::new()
+                    .and(Tone::Plain, format!("{name}("))
+                    .and(Tone::Faint, *arguments)
+                    .and(Tone::Plain, ")"),
+            );
         }
         return page;
     }
@@ -150,8 +184,10 @@ pub fn page(topic: &str, width: usize) -> Page {
         "entries" => &[Place::Entries],
         _ => &[],
     };
-    let commands: Vec<&Command> =
-        COMMANDS.iter().filter(|c| topic == "commands" || c.topic == topic).collect();
+    let commands: Vec<&Command> = COMMANDS
+        .iter()
+        .filter(|c| topic == "commands" || c.topic == topic)
+        .collect();
     if !commands.is_empty() {
         command_lines(&mut page, &commands);
         page.gap();
@@ -178,17 +214,26 @@ pub fn search(search: &str, width: usize) -> Page {
             page.gap();
             for option in command.options {
                 let value = match option.value {
-                    Some(idle_tide_lang::command::Argument::Words(words)) => format!(" one of {}", words.join(", ")),
+                    Some(idle_tide_lang::command::Argument::Words(words)) => {
+                        format!(" one of {}", words.join(", "))
+                    }
                     Some(_) => " NAME".into(),
                     None => String::new(),
                 };
-                page.line(Line::new().and(Tone::Active, format!("  --{}", option.name)).and(Tone::Faint, value));
+                page.line(
+                    Line::new()
+                        .and(Tone::Active, format!("  --{}", option.name))
+                        .and(Tone::Faint, value),
+                );
             }
         }
         page.gap();
     }
     let words: Vec<String> = search.split_whitespace().map(str::to_lowercase).collect();
-    for topic in TOPICS.iter().filter(|t| !matches!(**t, "one page" | "commands" | "keys")) {
+    for topic in TOPICS
+        .iter()
+        .filter(|t| !matches!(**t, "one page" | "commands" | "keys"))
+    {
         let found: Vec<Line> = self::page(topic, width)
             .lines
             .into_iter()
@@ -216,7 +261,9 @@ pub fn wrap(text: &str, width: usize) -> Vec<String> {
     let mut lines = vec![String::new()];
     for word in text.split(' ') {
         let length = word.chars().count();
-        let Some(last) = lines.last_mut() else { continue };
+        let Some(last) = lines.last_mut() else {
+            continue;
+        };
         if last.is_empty() {
             last.push_str(word);
         } else if last.chars().count() + 1 + length <= width {
@@ -237,7 +284,11 @@ mod tests {
     fn every_command_and_key_is_in_the_guide() {
         let one = page("one page", 100).text();
         for command in COMMANDS {
-            assert!(one.contains(&format!("/{}", command.name)), "/{}", command.name);
+            assert!(
+                one.contains(&format!("/{}", command.name)),
+                "/{}",
+                command.name
+            );
             assert!(TOPICS.contains(&command.topic), "{}", command.topic);
         }
         for key in crate::keys::KEYS {

@@ -22,7 +22,8 @@ impl App {
             return;
         }
         // Where no Alt key has a meaning, Esc and a letter that came together are what they look like.
-        let writing = self.over == Over::Nothing && self.focus == Focus::Write && self.prompt.is_none();
+        let writing =
+            self.over == Over::Nothing && self.focus == Focus::Write && self.prompt.is_none();
         if alt && !writing && matches!(key.code, KeyCode::Char(_)) {
             self.key(KeyEvent::new(KeyCode::Esc, KeyModifiers::NONE));
             self.key(KeyEvent::new(key.code, key.modifiers - KeyModifiers::ALT));
@@ -124,7 +125,9 @@ impl App {
         let topic = if self.mending {
             "errors".to_string()
         } else if let Some(rest) = text.strip_prefix('/') {
-            rest.split_whitespace().next().map_or("commands".into(), |name| format!("/{name}"))
+            rest.split_whitespace()
+                .next()
+                .map_or("commands".into(), |name| format!("/{name}"))
         } else if self.focus == Focus::Read && self.reads_rows() {
             "read".into()
         } else if text.is_empty() {
@@ -137,13 +140,19 @@ impl App {
 
     fn neighbour(&mut self, next: bool) {
         let at = self.desk.current();
-        self.desk.show(if next { at + 1 } else { at.saturating_sub(1) });
+        self.desk
+            .show(if next { at + 1 } else { at.saturating_sub(1) });
         self.cleared = false;
         self.prompt = None;
     }
 
     fn history(&self) -> Vec<String> {
-        self.desk.history().items().iter().map(|item| item.text.clone()).collect()
+        self.desk
+            .history()
+            .items()
+            .iter()
+            .map(|item| item.text.clone())
+            .collect()
     }
 
     fn write_key(&mut self, code: KeyCode, control: bool, alt: bool) {
@@ -152,7 +161,10 @@ impl App {
                 self.edit = Some(self.composer.text().to_string());
                 return;
             }
-            self.desk.say("After Ctrl-X comes Ctrl-E, which opens the editor.", Tone::Care);
+            self.desk.say(
+                "After Ctrl-X comes Ctrl-E, which opens the editor.",
+                Tone::Care,
+            );
             return;
         }
         let open = self.choices.open && !self.choices.is_empty();
@@ -181,7 +193,9 @@ impl App {
             (KeyCode::F(5), ..) => return self.run(),
             (KeyCode::Enter, _, false) => return self.enter(),
             (KeyCode::Enter, ..) => self.composer.new_line(),
-            (KeyCode::Char('d'), true, _) if self.composer.text().is_empty() => return self.leave(),
+            (KeyCode::Char('d'), true, _) if self.composer.text().is_empty() => {
+                return self.leave();
+            }
             (KeyCode::Char('r'), true, _) => return self.open_entries(true),
             (KeyCode::Char('x'), true, _) => {
                 self.chord = true;
@@ -213,8 +227,12 @@ impl App {
             (KeyCode::End, true, _) => self.composer.bottom(),
             (KeyCode::Home, ..) | (KeyCode::Char('a'), true, _) => self.composer.home(),
             (KeyCode::End, ..) | (KeyCode::Char('e'), true, _) => self.composer.end(),
-            (KeyCode::Backspace, false, false) | (KeyCode::Char('h'), true, _) => self.composer.backspace(),
-            (KeyCode::Backspace, ..) | (KeyCode::Char('w'), true, _) => self.composer.cut_word_before(),
+            (KeyCode::Backspace, false, false) | (KeyCode::Char('h'), true, _) => {
+                self.composer.backspace()
+            }
+            (KeyCode::Backspace, ..) | (KeyCode::Char('w'), true, _) => {
+                self.composer.cut_word_before()
+            }
             (KeyCode::Delete, ..) | (KeyCode::Char('d'), true, _) => self.composer.delete(),
             (KeyCode::Char('d'), _, true) => self.composer.cut_word_after(),
             (KeyCode::Char('k'), true, _) => self.composer.cut_to_end(),
@@ -243,7 +261,9 @@ impl App {
     fn enter(&mut self) {
         let dialect = self.desk.dialect();
         let finished = self.composer.analysis(dialect).finished;
-        let at_end = self.composer.text()[self.composer.cursor()..].trim().is_empty();
+        let at_end = self.composer.text()[self.composer.cursor()..]
+            .trim()
+            .is_empty();
         let is_command = self.composer.text().trim_start().starts_with('/')
             && !self.composer.text().trim_start().starts_with("/*")
             && !self.composer.text().contains('\n');
@@ -270,7 +290,8 @@ impl App {
             .iter()
             .all(|piece| !piece.has_code);
         if only_comments {
-            self.desk.say("There are only comments here; nothing to run.", Tone::Care);
+            self.desk
+                .say("There are only comments here; nothing to run.", Tone::Care);
             return;
         }
         let text = self.composer.take();
@@ -301,8 +322,11 @@ impl App {
         }
         let typed = self.choices.completion.span.len();
         match self.choices.completion.common.clone() {
-            Some(common) if self.choices.at == 0 && self.choices.len() > 1 && common.len() > typed => {
-                self.composer.replace(self.choices.completion.span.clone(), &common);
+            Some(common)
+                if self.choices.at == 0 && self.choices.len() > 1 && common.len() > typed =>
+            {
+                self.composer
+                    .replace(self.choices.completion.span.clone(), &common);
                 self.complete(false);
             }
             _ => self.accept(),
@@ -321,7 +345,8 @@ impl App {
             return;
         };
         let insert = candidate.insert.clone();
-        self.composer.replace(self.choices.completion.span.clone(), &insert);
+        self.composer
+            .replace(self.choices.completion.span.clone(), &insert);
         self.choices = Choices::default();
         self.marked = None;
         // An argument may follow a command at once.
@@ -347,12 +372,18 @@ impl App {
     fn move_column(&mut self, by: isize) {
         let shown = self.shown_columns();
         if let Some(grid) = self.grid() {
-            grid.column = grid.column.saturating_add_signed(by).min(shown.saturating_sub(1));
+            grid.column = grid
+                .column
+                .saturating_add_signed(by)
+                .min(shown.saturating_sub(1));
         }
     }
 
     fn shown_columns(&self) -> usize {
-        self.desk.entry().and_then(|e| e.sheet()).map_or(0, |s| s.view.columns.len())
+        self.desk
+            .entry()
+            .and_then(|e| e.sheet())
+            .map_or(0, |s| s.view.columns.len())
     }
 
     fn scroll_text(&mut self, lines: isize, columns: isize) {
@@ -425,7 +456,11 @@ impl App {
                     frozen = view.frozen;
                 });
                 self.desk.say(
-                    if frozen { "The first column stays while the others scroll." } else { "The first column scrolls with the others." },
+                    if frozen {
+                        "The first column stays while the others scroll."
+                    } else {
+                        "The first column scrolls with the others."
+                    },
                     Tone::Plain,
                 );
             }
@@ -436,7 +471,8 @@ impl App {
                     });
                     self.move_column(0);
                 } else {
-                    self.desk.say("One column has to stay. U brings all back.", Tone::Care);
+                    self.desk
+                        .say("One column has to stay. U brings all back.", Tone::Care);
                 }
             }
             (KeyCode::Char('u' | 'U'), false) => self.command("/columns --all"),
@@ -469,7 +505,10 @@ impl App {
         let Some(sheet) = self.desk.entry().and_then(|entry| entry.sheet()) else {
             return;
         };
-        let at = self.grids.get(&self.desk.entry().map_or(0, |e| e.number)).map_or(0, |g| g.column);
+        let at = self
+            .grids
+            .get(&self.desk.entry().map_or(0, |e| e.number))
+            .map_or(0, |g| g.column);
         let Some(column) = sheet.view.columns.get(at).copied() else {
             return;
         };
@@ -517,12 +556,16 @@ impl App {
                     self.find(false);
                 }
                 Some(Prompt::Row(text)) => {
-                    let digits: String = text.chars().filter(|c| !matches!(c, ' ' | '_' | ',')).collect();
+                    let digits: String = text
+                        .chars()
+                        .filter(|c| !matches!(c, ' ' | '_' | ','))
+                        .collect();
                     match digits.parse::<u64>() {
                         Ok(row @ 1..) => self.go_to_row(row - 1),
                         _ if text.is_empty() => {}
                         _ => {
-                            self.desk.say(format!("{text} is not the number of a row."), Tone::Care);
+                            self.desk
+                                .say(format!("{text} is not the number of a row."), Tone::Care);
                         }
                     }
                 }
@@ -711,14 +754,20 @@ impl App {
             return;
         }
         let spots = &self.spots;
-        if let Some((.., place)) =
-            spots.entries.iter().find(|(line, from, to, _)| *line == y && (*from..*to).contains(&x))
+        if let Some((.., place)) = spots
+            .entries
+            .iter()
+            .find(|(line, from, to, _)| *line == y && (*from..*to).contains(&x))
         {
             self.desk.show(*place);
             self.cleared = false;
             return;
         }
-        let column = spots.columns.iter().find(|(from, to, _)| (*from..*to).contains(&x)).map(|c| c.2);
+        let column = spots
+            .columns
+            .iter()
+            .find(|(from, to, _)| (*from..*to).contains(&x))
+            .map(|c| c.2);
         if let (Some((line, first, count)), Some(column)) = (spots.rows, column) {
             let names = spots.names;
             if y >= line && u64::from(y - line) < count {
@@ -744,7 +793,9 @@ impl App {
             let dialect = self.desk.dialect();
             let lines = self.composer.analysis(dialect).lines.clone();
             if let Some(start) = lines.get(line) {
-                let end = lines.get(line + 1).map_or(self.composer.text().len(), |next| next - 1);
+                let end = lines
+                    .get(line + 1)
+                    .map_or(self.composer.text().len(), |next| next - 1);
                 let mut width = 0;
                 let mut at = *start;
                 for character in self.composer.text()[*start..end].chars() {

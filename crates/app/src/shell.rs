@@ -98,17 +98,26 @@ fn start(run: &Run) -> Result<i32, String> {
             format!("There is no format {name}. There are csv, tsv, json, jsonl, text and record.")
         })?,
         (None, Some(path)) => Format::of_file(&path.to_string_lossy()).ok_or_else(|| {
-            format!("{} does not end like a format. Say it with --format.", path.display())
+            format!(
+                "{} does not end like a format. Say it with --format.",
+                path.display()
+            )
         })?,
         (None, None) => Format::Text,
     };
-    let layout = Layout { format, header: !run.no_header, lines: run.lines };
+    let layout = Layout {
+        format,
+        header: !run.no_header,
+        lines: run.lines,
+    };
     // Input is opened first: nothing happens when it is not there.
     let input: Option<Box<dyn Read>> = match &run.file {
         Some(path) if path.as_os_str() == "-" => Some(Box::new(io::stdin())),
-        Some(path) => Some(Box::new(
-            File::open(path).map_err(|e| format!("{} cannot be read: {e}.", path.display()))?,
-        )),
+        Some(path) => {
+            Some(Box::new(File::open(path).map_err(|e| {
+                format!("{} cannot be read: {e}.", path.display())
+            })?))
+        }
         None if run.statements.is_empty() => {
             if io::stdin().is_terminal() {
                 return Err("There is no statement. Give one in quotes, a --file, or statements on standard input.".into());
@@ -118,14 +127,21 @@ fn start(run: &Run) -> Result<i32, String> {
         None => None,
     };
     let source = Source::parse(&run.source).map_err(|e| e.to_string())?;
-    let options = OpenOptions { write: run.write, new: false };
+    let options = OpenOptions {
+        write: run.write,
+        new: false,
+    };
     let connection = cli::open(&source, options).map_err(|e| e.to_string())?;
     let target = match &run.output {
-        Some(path) => Target::File(Some(
-            Replacing::begin(path).map_err(|e| format!("{} cannot be written: {e}.", path.display()))?,
-        )),
+        Some(path) => {
+            Target::File(Some(Replacing::begin(path).map_err(|e| {
+                format!("{} cannot be written: {e}.", path.display())
+            })?))
+        }
         // Exact bytes for a pipe or file, marks for a terminal.
-        None if io::stdout().is_terminal() => Target::Standard(Box::new(Visible::new(io::stdout()))),
+        None if io::stdout().is_terminal() => {
+            Target::Standard(Box::new(Visible::new(io::stdout())))
+        }
         None => Target::Standard(Box::new(RawOut)),
     };
     let output = Output(Arc::new(Mutex::new(target)));
@@ -142,7 +158,9 @@ fn start(run: &Run) -> Result<i32, String> {
                 WritesArgument::None => Writes::None,
             },
             places: None,
-            stream: Some(Box::new(move || Box::new(Streaming::new(layout, stream.clone())))),
+            stream: Some(Box::new(move || {
+                Box::new(Streaming::new(layout, stream.clone()))
+            })),
         },
         Arc::new(move |event| {
             let _ = events.send(Message::Desk(event));
@@ -187,20 +205,29 @@ impl Session {
         if run.together {
             self.quiet("begin")?;
         }
-        let from_input: Box<dyn Iterator<Item = Result<(String, bool, String), String>>> = match input {
-            Some(reader) => {
-                let name = run.file.as_deref().filter(|p| p.as_os_str() != "-").map_or_else(
-                    || "standard input".to_string(),
-                    |path| path.display().to_string(),
-                );
-                Box::new(from_reader(reader, name))
-            }
-            None => Box::new(from_arguments(&run.statements)),
-        };
+        let from_input: Box<dyn Iterator<Item = Result<(String, bool, String), String>>> =
+            match input {
+                Some(reader) => {
+                    let name = run
+                        .file
+                        .as_deref()
+                        .filter(|p| p.as_os_str() != "-")
+                        .map_or_else(
+                            || "standard input".to_string(),
+                            |path| path.display().to_string(),
+                        );
+                    Box::new(from_reader(reader, name))
+                }
+                None => Box::new(from_arguments(&run.statements)),
+            };
         for next in from_input {
             let (text, is_command, place) = next?;
-            if run.together && !is_command && summary(&text, &SQLITE).effect == Effect::Transaction {
-                say(&format!("{place}With --together everything is one transaction; take {} out.", text.trim()));
+            if run.together && !is_command && summary(&text, &SQLITE).effect == Effect::Transaction
+            {
+                say(&format!(
+                    "{place}With --together everything is one transaction; take {} out.",
+                    text.trim()
+                ));
                 code = 1;
                 break;
             }
@@ -242,9 +269,13 @@ impl Session {
                 let name = path.map_or(String::new(), |path| path.display().to_string());
                 match file.take() {
                     Some(file) if code == 0 => {
-                        file.commit().map_err(|e| format!("{name} was not written: {e}. What was there is unchanged."))?;
+                        file.commit().map_err(|e| {
+                            format!("{name} was not written: {e}. What was there is unchanged.")
+                        })?;
                     }
-                    _ => say(&format!("{name} was not written; what was there is unchanged.")),
+                    _ => say(&format!(
+                        "{name} was not written; what was there is unchanged."
+                    )),
                 }
                 Ok(code)
             }
@@ -314,7 +345,7 @@ impl Session {
         if let Some(notice) = self.desk.notice() {
             say(&notice.text);
         }
-        while let Some(request) = self.desk.take_request() {
+        if let Some(request) = self.desk.take_request() {
             match request {
                 Request::Quit => return Ok(Ended::Quit),
                 Request::Guide(topic) => {
@@ -324,10 +355,13 @@ impl Session {
                         other => guide::search(other, 96),
                     };
                     let text = page.text();
-                    return self.written(Ok(()).and_then(|()| self.output.clone().write_all(text.as_bytes())), place);
+                    return self.written(self.output.clone().write_all(text.as_bytes()), place);
                 }
                 _ => {
-                    say(&format!("{place}{} works on the full screen only.", text.trim()));
+                    say(&format!(
+                        "{place}{} works on the full screen only.",
+                        text.trim()
+                    ));
                     return Ok(Ended::Badly);
                 }
             }
@@ -389,7 +423,11 @@ fn from_arguments(statements: &[String]) -> impl Iterator<Item = Next> {
     let many = statements.len() > 1;
     let mut list = Vec::new();
     for (at, text) in statements.iter().enumerate() {
-        let place = if many { format!("statement {}: ", at + 1) } else { String::new() };
+        let place = if many {
+            format!("statement {}: ", at + 1)
+        } else {
+            String::new()
+        };
         let before = list.len();
         for next in Statements::new(text.as_bytes(), &SQLITE).flatten() {
             let (piece, bytes) = next;
@@ -404,18 +442,21 @@ fn from_arguments(statements: &[String]) -> impl Iterator<Item = Next> {
 }
 
 fn from_reader(reader: Box<dyn Read>, name: String) -> impl Iterator<Item = Next> {
-    Statements::new(reader, &SQLITE).enumerate().map(move |(at, next)| {
-        let (piece, mut bytes) = next.map_err(|error| format!("{name} cannot be read: {error}."))?;
-        // A mark of the encoding at the start of a file is not part of its first statement.
-        if at == 0 && bytes.starts_with(b"\xef\xbb\xbf") {
-            bytes.drain(..3);
-        }
-        let text = String::from_utf8(bytes).map_err(|error| {
-            let good = &error.as_bytes()[..error.utf8_error().valid_up_to()];
-            let line = piece.line + good.iter().filter(|byte| **byte == b'\n').count() as u64;
-            format!("{name}, line {line}: the text is not UTF-8.")
-        })?;
-        let place = format!("{name}, line {}: ", piece.line);
-        Ok((text, piece.kind == PieceKind::Command, place))
-    })
+    Statements::new(reader, &SQLITE)
+        .enumerate()
+        .map(move |(at, next)| {
+            let (piece, mut bytes) =
+                next.map_err(|error| format!("{name} cannot be read: {error}."))?;
+            // A mark of the encoding at the start of a file is not part of its first statement.
+            if at == 0 && bytes.starts_with(b"\xef\xbb\xbf") {
+                bytes.drain(..3);
+            }
+            let text = String::from_utf8(bytes).map_err(|error| {
+                let good = &error.as_bytes()[..error.utf8_error().valid_up_to()];
+                let line = piece.line + good.iter().filter(|byte| **byte == b'\n').count() as u64;
+                format!("{name}, line {line}: the text is not UTF-8.")
+            })?;
+            let place = format!("{name}, line {}: ", piece.line);
+            Ok((text, piece.kind == PieceKind::Command, place))
+        })
 }

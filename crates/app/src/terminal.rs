@@ -118,7 +118,11 @@ fn watch_signals(sender: Sender<Happening>) -> io::Result<()> {
 ///
 /// # Errors
 /// If the terminal cannot be taken or drawn on.
-pub fn run(mut app: App, sender: Sender<Happening>, inbox: &Receiver<Happening>) -> io::Result<i32> {
+pub fn run(
+    mut app: App,
+    sender: Sender<Happening>,
+    inbox: &Receiver<Happening>,
+) -> io::Result<i32> {
     let hook = std::panic::take_hook();
     std::panic::set_hook(Box::new(move |info| {
         give_back();
@@ -184,7 +188,10 @@ fn turn(
             next = inbox.try_recv().ok();
         }
         // A key is answered at once; arriving rows at the pace of the eye.
-        if pressed || (drawn.elapsed() >= MOVING && (waiting_desk || moving)) || (waiting_desk && !app.is_moving()) {
+        if pressed
+            || (drawn.elapsed() >= MOVING && (waiting_desk || moving))
+            || (waiting_desk && !app.is_moving())
+        {
             if std::mem::take(&mut app.redraw) {
                 terminal.clear()?;
             }
@@ -232,9 +239,16 @@ fn edit(app: &mut App, text: &str, gate: &Gate) -> io::Result<()> {
 }
 
 fn in_editor(text: &str) -> Result<String, String> {
-    let variable = |name: &str| std::env::var(name).ok().filter(|value| !value.trim().is_empty());
-    let editor = variable("VISUAL").or_else(|| variable("EDITOR")).unwrap_or_else(|| "vi".into());
-    let words = |error: io::Error| format!("The editor could not be used: {error}. The text is as it was.");
+    let variable = |name: &str| {
+        std::env::var(name)
+            .ok()
+            .filter(|value| !value.trim().is_empty())
+    };
+    let editor = variable("VISUAL")
+        .or_else(|| variable("EDITOR"))
+        .unwrap_or_else(|| "vi".into());
+    let words =
+        |error: io::Error| format!("The editor could not be used: {error}. The text is as it was.");
     // Only its owner can read the file, and it is gone afterwards.
     let mut file = tempfile::Builder::new()
         .prefix("statement-")
@@ -251,7 +265,9 @@ fn in_editor(text: &str) -> Result<String, String> {
         .status()
         .map_err(words)?;
     if !status.success() {
-        return Err(format!("The editor {editor} ended with {status}. Set VISUAL or EDITOR to another. The text is as it was."));
+        return Err(format!(
+            "The editor {editor} ended with {status}. Set VISUAL or EDITOR to another. The text is as it was."
+        ));
     }
     std::fs::read_to_string(file.path()).map_err(words)
 }

@@ -82,7 +82,10 @@ impl Theme {
         let variable = |name: &str| std::env::var(name).unwrap_or_default();
         let term = variable("TERM");
         let colour = variable("COLORTERM");
-        let depth = if colour.contains("truecolor") || colour.contains("24bit") || term.ends_with("-direct") {
+        let depth = if colour.contains("truecolor")
+            || colour.contains("24bit")
+            || term.ends_with("-direct")
+        {
             Depth::True
         } else if term.contains("256color") {
             Depth::Indexed
@@ -90,10 +93,7 @@ impl Theme {
             Depth::Sixteen
         };
         let none = !variable("NO_COLOR").is_empty() || term == "dumb";
-        let light = matches!(
-            variable("COLORFGBG").rsplit(';').next(),
-            Some("7" | "15")
-        );
+        let light = matches!(variable("COLORFGBG").rsplit(';').next(), Some("7" | "15"));
         let name = match chosen {
             _ if none => ThemeName::Plain,
             Some(name) => name,
@@ -118,10 +118,16 @@ impl Theme {
         }
         if tone == Tone::Key {
             // A key's cap is drawn in reverse: faint ground, dark letters.
-            return style.fg(self.ground(Ground::Air)).bg(self.tone(Tone::Faint));
+            return style
+                .fg(self.ground(Ground::Air))
+                .bg(self.tone(Tone::Faint));
         }
         // Supporting text on the brightest ground needs the strength of plain text.
-        let tone = if (ground, tone) == (Ground::Cell, Tone::Faint) { Tone::Plain } else { tone };
+        let tone = if (ground, tone) == (Ground::Cell, Tone::Faint) {
+            Tone::Plain
+        } else {
+            tone
+        };
         style.fg(self.tone(tone)).bg(self.ground(ground))
     }
 
@@ -136,7 +142,9 @@ impl Theme {
         if self.name == ThemeName::Plain {
             return match tone {
                 Tone::Active => style.add_modifier(Modifier::BOLD),
-                Tone::Danger | Tone::Care => style.add_modifier(Modifier::BOLD | Modifier::UNDERLINED),
+                Tone::Danger | Tone::Care => {
+                    style.add_modifier(Modifier::BOLD | Modifier::UNDERLINED)
+                }
                 _ => style,
             };
         }
@@ -282,11 +290,24 @@ fn rgb((r, g, b): Rgb) -> Color {
 mod tests {
     use super::*;
 
-    const GROUNDS: [Ground; 6] =
-        [Ground::Air, Ground::Shade, Ground::Water, Ground::Strip, Ground::Selected, Ground::Cell];
+    const GROUNDS: [Ground; 6] = [
+        Ground::Air,
+        Ground::Shade,
+        Ground::Water,
+        Ground::Strip,
+        Ground::Selected,
+        Ground::Cell,
+    ];
     const TEXTS: [Tone; 9] = [
-        Tone::Plain, Tone::Heading, Tone::Faint, Tone::Active, Tone::Number, Tone::Literal,
-        Tone::Danger, Tone::Care, Tone::Key,
+        Tone::Plain,
+        Tone::Heading,
+        Tone::Faint,
+        Tone::Active,
+        Tone::Number,
+        Tone::Literal,
+        Tone::Danger,
+        Tone::Care,
+        Tone::Key,
     ];
 
     /// Colours of the 256 from 16 on, as xterm defines them.
@@ -308,13 +329,20 @@ mod tests {
         };
         let linear = |c: u8| {
             let c = f64::from(c) / 255.0;
-            if c <= 0.040_45 { c / 12.92 } else { ((c + 0.055) / 1.055).powf(2.4) }
+            if c <= 0.040_45 {
+                c / 12.92
+            } else {
+                ((c + 0.055) / 1.055).powf(2.4)
+            }
         };
         0.2126 * linear(r) + 0.7152 * linear(g) + 0.0722 * linear(b)
     }
 
     fn contrast(style: Style) -> f64 {
-        let (a, b) = (luminance(style.fg.expect("fg")), luminance(style.bg.expect("bg")));
+        let (a, b) = (
+            luminance(style.fg.expect("fg")),
+            luminance(style.bg.expect("bg")),
+        );
         (a.max(b) + 0.05) / (a.min(b) + 0.05)
     }
 
@@ -328,7 +356,9 @@ mod tests {
                     for tone in TEXTS {
                         let contrast = contrast(theme.style(ground, tone));
                         if contrast < 4.5 {
-                            bad.push(format!("{name:?} {depth:?} {tone:?} on {ground:?}: {contrast:.2}"));
+                            bad.push(format!(
+                                "{name:?} {depth:?} {tone:?} on {ground:?}: {contrast:.2}"
+                            ));
                         }
                     }
                 }
@@ -347,7 +377,10 @@ mod tests {
                 assert_eq!(colours.len(), GROUNDS.len());
             }
         }
-        let plain = Theme { name: ThemeName::Plain, depth: Depth::True };
+        let plain = Theme {
+            name: ThemeName::Plain,
+            depth: Depth::True,
+        };
         assert_eq!(plain.style(Ground::Air, Tone::Danger).fg, None);
     }
 }

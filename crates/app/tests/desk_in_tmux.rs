@@ -12,13 +12,25 @@ struct Tmux {
 impl Tmux {
     /// Opens a shell in a window of this size, with directories of its own.
     fn open(width: u16, height: u16) -> Self {
-        let this = Tmux { dir: tempfile::tempdir().expect("dir") };
+        let this = Tmux {
+            dir: tempfile::tempdir().expect("dir"),
+        };
         let (width, height) = (width.to_string(), height.to_string());
         let shell = format!(
             "env -u NO_COLOR HOME={home} XDG_DATA_HOME={home}/data XDG_STATE_HOME={home}/state XDG_CONFIG_HOME={home}/config EDITOR={home}/editor PS1='ready> ' bash --norc --noprofile",
             home = this.home().display()
         );
-        this.tmux(&["-f", "/dev/null", "new-session", "-d", "-x", &width, "-y", &height, &shell]);
+        this.tmux(&[
+            "-f",
+            "/dev/null",
+            "new-session",
+            "-d",
+            "-x",
+            &width,
+            "-y",
+            &height,
+            &shell,
+        ]);
         this.tmux(&["set-option", "-g", "escape-time", "5"]);
         this.until("ready>");
         this
@@ -68,7 +80,10 @@ impl Tmux {
             if done(&screen) {
                 return screen;
             }
-            assert!(start.elapsed() < Duration::from_secs(30), "never saw {what}:\n{screen}");
+            assert!(
+                start.elapsed() < Duration::from_secs(30),
+                "never saw {what}:\n{screen}"
+            );
             std::thread::sleep(Duration::from_millis(15));
         }
     }
@@ -81,15 +96,21 @@ impl Tmux {
     fn start(&self, arguments: &str) {
         // Unlike the shell at the prompt, this one leaves the terminal's modes as it finds them.
         let program = env!("CARGO_BIN_EXE_idle-tide");
-        self.line(&format!("sh -c '{program} {arguments}; stty -a | grep -o -- .icanon; echo back\"\"again'"));
+        self.line(&format!(
+            "sh -c '{program} {arguments}; stty -a | grep -o -- .icanon; echo back\"\"again'"
+        ));
         self.until("Try ");
     }
 
     fn pid(&self) -> String {
-        let shell = String::from_utf8_lossy(&self.tmux(&["display-message", "-p", "#{pane_pid}"]).stdout).trim().to_string();
+        let shell =
+            String::from_utf8_lossy(&self.tmux(&["display-message", "-p", "#{pane_pid}"]).stdout)
+                .trim()
+                .to_string();
         let mut pid = shell;
         loop {
-            let children = std::fs::read_to_string(format!("/proc/{pid}/task/{pid}/children")).expect("children");
+            let children = std::fs::read_to_string(format!("/proc/{pid}/task/{pid}/children"))
+                .expect("children");
             match children.split_whitespace().next() {
                 Some(child) => pid = child.to_string(),
                 None => return pid,
@@ -100,9 +121,16 @@ impl Tmux {
     /// Waits for the shell, with the screen and the terminal's modes as they were.
     fn given_back(&self) {
         let screen = self.until("backagain");
-        assert!(screen.contains(" icanon") && !screen.contains("-icanon\n"), "{screen}");
+        assert!(
+            screen.contains(" icanon") && !screen.contains("-icanon\n"),
+            "{screen}"
+        );
         let flags = self.tmux(&["display-message", "-p", "#{alternate_on}#{mouse_any_flag}"]);
-        assert_eq!(String::from_utf8_lossy(&flags.stdout).trim(), "00", "screen and mouse are given back");
+        assert_eq!(
+            String::from_utf8_lossy(&flags.stdout).trim(),
+            "00",
+            "screen and mouse are given back"
+        );
     }
 }
 
@@ -154,7 +182,11 @@ fn a_whole_task() {
     let csv = std::fs::read_to_string(&file).expect("written");
     assert_eq!(csv.lines().count(), 12_001);
     assert!(csv.starts_with("name,code,arrived,draught_m\n"));
-    let draughts: Vec<f64> = csv.lines().skip(1).map(|l| l.rsplit(',').next().expect("cell").parse().expect("number")).collect();
+    let draughts: Vec<f64> = csv
+        .lines()
+        .skip(1)
+        .map(|l| l.rsplit(',').next().expect("cell").parse().expect("number"))
+        .collect();
     assert!(draughts.is_sorted(), "the order that was seen");
     // Recall the statement, change it, run it.
     t.keys(&["Up", "Up"]);
@@ -178,7 +210,9 @@ fn an_endless_query_swells_and_stops() {
     let t = Tmux::open(142, 42);
     t.start("sqlite::memory:");
     t.line("with recursive n (i) as (select 1 union all select i + 1 from n) select i from n;");
-    t.when("rows and time on the tide line", |s| s.contains("so far") && s.contains("Ctrl-C stops") && s.contains('▃'));
+    t.when("rows and time on the tide line", |s| {
+        s.contains("so far") && s.contains("Ctrl-C stops") && s.contains('▃')
+    });
     t.keys(&["C-c"]);
     let screen = t.until("stopped ·");
     assert!(screen.contains("rows ·"), "{screen}");
@@ -191,7 +225,10 @@ fn the_terminal_is_given_back_after_signals() {
     let t = Tmux::open(100, 30);
     for signal in ["TERM", "HUP"] {
         t.start("sqlite::memory:");
-        let killed = Command::new("kill").args(["-s", signal, &t.pid()]).status().expect("kill runs");
+        let killed = Command::new("kill")
+            .args(["-s", signal, &t.pid()])
+            .status()
+            .expect("kill runs");
         assert!(killed.success());
         t.given_back();
         t.line("clear");
@@ -229,11 +266,17 @@ fn a_small_window_a_resize_and_no_colour() {
     t.until("row 1 of 480");
     for (width, height) in [("20", "5"), ("142", "42"), ("80", "24")] {
         t.tmux(&["resize-window", "-x", width, "-y", height]);
-        t.when("a new size", |s| s.lines().count() <= height.parse().expect("number") && s.contains("Brackwater"));
+        t.when("a new size", |s| {
+            s.lines().count() <= height.parse().expect("number") && s.contains("Brackwater")
+        });
     }
     t.until("row 1 of 480");
-    let styled = String::from_utf8_lossy(&t.tmux(&["capture-pane", "-p", "-e"]).stdout).into_owned();
-    assert!(!styled.contains("[38;") && !styled.contains("[48;"), "no colours with NO_COLOR");
+    let styled =
+        String::from_utf8_lossy(&t.tmux(&["capture-pane", "-p", "-e"]).stdout).into_owned();
+    assert!(
+        !styled.contains("[38;") && !styled.contains("[48;"),
+        "no colours with NO_COLOR"
+    );
     t.line("delete from visits;");
     t.until("This deletes all 12 000 rows of visits.");
     t.keys(&["n"]);

@@ -10,7 +10,9 @@ struct Shell {
 
 impl Shell {
     fn new() -> Self {
-        Shell { dir: tempfile::tempdir().expect("dir") }
+        Shell {
+            dir: tempfile::tempdir().expect("dir"),
+        }
     }
 
     fn path(&self, name: &str) -> String {
@@ -19,7 +21,10 @@ impl Shell {
 
     fn command(&self, arguments: &[&str]) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_idle-tide"));
-        command.args(arguments).env("HOME", self.dir.path()).stdin(Stdio::null());
+        command
+            .args(arguments)
+            .env("HOME", self.dir.path())
+            .stdin(Stdio::null());
         for name in ["XDG_DATA_HOME", "XDG_STATE_HOME", "XDG_CONFIG_HOME"] {
             command.env(name, self.dir.path().join(name));
         }
@@ -38,7 +43,12 @@ impl Shell {
             .stderr(Stdio::piped())
             .spawn()
             .expect("starts");
-        child.stdin.take().expect("input").write_all(input).expect("written");
+        child
+            .stdin
+            .take()
+            .expect("input")
+            .write_all(input)
+            .expect("written");
         Ran::from(child.wait_with_output().expect("ends"))
     }
 }
@@ -62,18 +72,49 @@ impl From<Output> for Ran {
 #[test]
 fn results_on_standard_output_and_messages_on_standard_error() {
     let s = Shell::new();
-    let ran = s.run(&["run", "demo", "select count(*) as n from vessels", "--format", "csv"]);
-    assert_eq!((ran.out.as_str(), ran.err.as_str(), ran.code), ("n\n480\n", "", 0));
+    let ran = s.run(&[
+        "run",
+        "demo",
+        "select count(*) as n from vessels",
+        "--format",
+        "csv",
+    ]);
+    assert_eq!(
+        (ran.out.as_str(), ran.err.as_str(), ran.code),
+        ("n\n480\n", "", 0)
+    );
     let ran = s.run(&["run", "demo", "select nme from vessels", "--format", "csv"]);
     assert_eq!((ran.out.as_str(), ran.code), ("", 1));
-    assert!(ran.err.contains("There is no column nme") && ran.err.contains("SQLITE_ERROR"), "{}", ran.err);
+    assert!(
+        ran.err.contains("There is no column nme") && ran.err.contains("SQLITE_ERROR"),
+        "{}",
+        ran.err
+    );
     let ran = s.run(&["run", "demo", "/tables quay*", "--format", "jsonl"]);
-    assert_eq!(ran.out, "{\"name\":\"quays\",\"kind\":\"table\",\"rows\":4}\n");
-    let ran = s.run(&["run", "demo", "select code, name from quays order by code", "select 1 as one", "--no-header"]);
-    assert_eq!(ran.out, "D  Drying Hard\nE  Mill Sluice\nN  North Steps\nW  Outer Spit\n\n1\n");
+    assert_eq!(
+        ran.out,
+        "{\"name\":\"quays\",\"kind\":\"table\",\"rows\":4}\n"
+    );
+    let ran = s.run(&[
+        "run",
+        "demo",
+        "select code, name from quays order by code",
+        "select 1 as one",
+        "--no-header",
+    ]);
+    assert_eq!(
+        ran.out,
+        "D  Drying Hard\nE  Mill Sluice\nN  North Steps\nW  Outer Spit\n\n1\n"
+    );
     for (arguments, words) in [
-        (&["run", "demo", "select 1", "--format", "xml"][..], "no format xml"),
-        (&["run", "nowhere.db", "select 1"], "There is no file nowhere.db"),
+        (
+            &["run", "demo", "select 1", "--format", "xml"][..],
+            "no format xml",
+        ),
+        (
+            &["run", "nowhere.db", "select 1"],
+            "There is no file nowhere.db",
+        ),
         (&["run", "postgres://haven/x", "select 1"], "postgres"),
         (&["run", "demo", "/* nothing */"], "nothing to run"),
         (&["run", "demo", "/tabels"], "no command /tabels"),
@@ -81,7 +122,11 @@ fn results_on_standard_output_and_messages_on_standard_error() {
         (&["demo"], "needs a terminal"),
     ] {
         let ran = s.run(arguments);
-        assert!(ran.code != 0 && ran.err.contains(words) && ran.out.is_empty(), "{arguments:?}: {}", ran.err);
+        assert!(
+            ran.code != 0 && ran.err.contains(words) && ran.out.is_empty(),
+            "{arguments:?}: {}",
+            ran.err
+        );
     }
 }
 
@@ -95,26 +140,59 @@ fn files_standard_input_going_on_and_together() {
 
     let ran = s.run(&["run", &db, "--write", "--file", &script, "--together"]);
     assert_eq!(ran.code, 1);
-    assert!(ran.err.contains("line 5") && ran.err.contains("already has this n") && ran.err.contains("taken back"), "{}", ran.err);
-    let ran = s.run(&["run", &db, "select count(*) from sqlite_schema", "--no-header"]);
+    assert!(
+        ran.err.contains("line 5")
+            && ran.err.contains("already has this n")
+            && ran.err.contains("taken back"),
+        "{}",
+        ran.err
+    );
+    let ran = s.run(&[
+        "run",
+        &db,
+        "select count(*) from sqlite_schema",
+        "--no-header",
+    ]);
     assert_eq!(ran.out, "0\n", "nothing was kept");
 
     let ran = s.run(&["run", &db, "--write", "--file", &script, "--keep-going"]);
     assert_eq!(ran.code, 1, "{}", ran.err);
-    let ran = s.with_input(&["run", &db, "--format", "tsv"], b"select n, w from t order by n;\n");
-    assert_eq!((ran.out.as_str(), ran.code), ("n\tw\n1\ta;b\n2\tc\n3\td\n", 0));
+    let ran = s.with_input(
+        &["run", &db, "--format", "tsv"],
+        b"select n, w from t order by n;\n",
+    );
+    assert_eq!(
+        (ran.out.as_str(), ran.code),
+        ("n\tw\n1\ta;b\n2\tc\n3\td\n", 0)
+    );
 
     let ran = s.run(&["run", &db, "insert into t values (9, 'x')"]);
     assert!(ran.code == 1 && ran.err.contains("--write"), "{}", ran.err);
     let ran = s.run(&["run", &db, "--write", "delete from t"]);
-    assert!(ran.code == 1 && ran.err.contains("all 3 rows of t") && ran.err.contains("--writes free"), "{}", ran.err);
+    assert!(
+        ran.code == 1 && ran.err.contains("all 3 rows of t") && ran.err.contains("--writes free"),
+        "{}",
+        ran.err
+    );
     let ran = s.run(&["run", &db, "--write", "--writes", "free", "delete from t"]);
-    assert!(ran.code == 0 && ran.err.contains("3 rows deleted"), "{}", ran.err);
+    assert!(
+        ran.code == 0 && ran.err.contains("3 rows deleted"),
+        "{}",
+        ran.err
+    );
 
     let ran = s.with_input(&["run", &db], b"select 1;\nselect 'never closed\n;");
-    assert!(ran.code == 1 && ran.err.contains("line 2") && ran.err.contains("never closed"), "{}", ran.err);
+    assert!(
+        ran.code == 1 && ran.err.contains("line 2") && ran.err.contains("never closed"),
+        "{}",
+        ran.err
+    );
     let ran = s.with_input(&["run", &db], b"select 1;\nselect '\xff';");
-    assert!(ran.code == 1 && ran.err.contains("line 2: the text is not UTF-8"), "{}", ran.err);
+    assert!(
+        ran.code == 1 && ran.err.contains("line 2: the text is not UTF-8"),
+        "{}",
+        ran.err
+    );
     let ran = s.with_input(&["run", &db], b"");
     assert_eq!((ran.code, ran.out.as_str()), (0, ""));
 }
@@ -122,29 +200,66 @@ fn files_standard_input_going_on_and_together() {
 #[test]
 fn exact_bytes_a_closed_pipe_and_a_full_disk() {
     let s = Shell::new();
-    let output = s.command(&["run", "sqlite::memory:", "select cast(x'611b5b324aff' as text) as v", "--format", "csv", "--no-header"]).output().expect("runs");
+    let output = s
+        .command(&[
+            "run",
+            "sqlite::memory:",
+            "select cast(x'611b5b324aff' as text) as v",
+            "--format",
+            "csv",
+            "--no-header",
+        ])
+        .output()
+        .expect("runs");
     assert_eq!(output.stdout, b"a\x1b[2J\xff\n", "exact bytes when piped");
 
     let program = env!("CARGO_BIN_EXE_idle-tide");
-    let script = format!("{program} run demo 'select * from readings' --format csv | head -1; exit ${{PIPESTATUS[0]}}");
-    let output = Command::new("bash").args(["-c", &script]).env("HOME", s.dir.path()).output().expect("runs");
-    assert_eq!((output.status.code(), output.stderr.as_slice()), (Some(0), &b""[..]), "a closed pipe is no error");
+    let script = format!(
+        "{program} run demo 'select * from readings' --format csv | head -1; exit ${{PIPESTATUS[0]}}"
+    );
+    let output = Command::new("bash")
+        .args(["-c", &script])
+        .env("HOME", s.dir.path())
+        .output()
+        .expect("runs");
+    assert_eq!(
+        (output.status.code(), output.stderr.as_slice()),
+        (Some(0), &b""[..]),
+        "a closed pipe is no error"
+    );
     assert_eq!(output.stdout, b"gauge_id,at,level_m,temp_c,battery_v\n");
 
     // A limit on the size of files stands for a full disk.
     let file = s.path("out.csv");
     std::fs::write(&file, "old").expect("written");
-    let script = format!("trap '' XFSZ; ulimit -f 64; {program} run demo 'select * from readings' --output {file}");
-    let output = Command::new("bash").args(["-c", &script]).env("HOME", s.dir.path()).output().expect("runs");
+    let script = format!(
+        "trap '' XFSZ; ulimit -f 64; {program} run demo 'select * from readings' --output {file}"
+    );
+    let output = Command::new("bash")
+        .args(["-c", &script])
+        .env("HOME", s.dir.path())
+        .output()
+        .expect("runs");
     let err = String::from_utf8_lossy(&output.stderr);
-    assert!(output.status.code() == Some(1) && err.contains("unchanged"), "{err}");
+    assert!(
+        output.status.code() == Some(1) && err.contains("unchanged"),
+        "{err}"
+    );
     assert_eq!(std::fs::read_to_string(&file).expect("there"), "old");
     assert_eq!(left_over(s.dir.path()), Vec::<String>::new());
 
     let ran = s.run(&["run", "demo", "select * from readings", "--output", &file]);
     assert_eq!(ran.code, 0, "{}", ran.err);
-    assert_eq!(std::fs::read_to_string(&file).expect("there").lines().count(), 20_001);
-    let mode = std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(&file).expect("there").permissions());
+    assert_eq!(
+        std::fs::read_to_string(&file)
+            .expect("there")
+            .lines()
+            .count(),
+        20_001
+    );
+    let mode = std::os::unix::fs::PermissionsExt::mode(
+        &std::fs::metadata(&file).expect("there").permissions(),
+    );
     assert_eq!(mode & 0o777, 0o600);
 }
 

@@ -5,9 +5,7 @@ use std::sync::Arc;
 use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};
 
-use crossterm::event::{
-    KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind,
-};
+use crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use idle_tide::app::{App, Focus, Over};
 use idle_tide::theme::{Depth, Theme, ThemeName};
 use idle_tide::views::draw;
@@ -24,7 +22,10 @@ struct Screen {
     _dir: Option<tempfile::TempDir>,
 }
 
-const THEME: Theme = Theme { name: ThemeName::Deep, depth: Depth::True };
+const THEME: Theme = Theme {
+    name: ThemeName::Deep,
+    depth: Depth::True,
+};
 
 impl Screen {
     fn on(connection: Box<dyn Connection>, source: &str) -> Self {
@@ -32,11 +33,22 @@ impl Screen {
         let notify = Arc::new(move |event| {
             let _ = sender.send(event);
         });
-        let options = Options { source: source.into(), writes: Writes::Ask, places: None, stream: None };
+        let options = Options {
+            source: source.into(),
+            writes: Writes::Ask,
+            places: None,
+            stream: None,
+        };
         let mut app = App::new(Desk::new(connection, options, notify), THEME, None);
         app.desk.arrive();
-        let mut screen = Screen { app, inbox, _dir: None };
-        screen.until("the arrival card", |app| app.desk.entries()[0].state == State::Done);
+        let mut screen = Screen {
+            app,
+            inbox,
+            _dir: None,
+        };
+        screen.until("the arrival card", |app| {
+            app.desk.entries()[0].state == State::Done
+        });
         screen
     }
 
@@ -45,7 +57,10 @@ impl Screen {
         let path = dir.path().join("harbour.db");
         make_demo(&path, 800).expect("made");
         let connection = Sqlite::file(&path, true, &mut || {}).expect("opens");
-        Screen { _dir: Some(dir), ..Self::on(Box::new(connection), "Brackwater Haven") }
+        Screen {
+            _dir: Some(dir),
+            ..Self::on(Box::new(connection), "Brackwater Haven")
+        }
     }
 
     fn memory() -> Self {
@@ -55,7 +70,10 @@ impl Screen {
     fn until(&mut self, what: &str, done: impl Fn(&App) -> bool) {
         let start = Instant::now();
         while !done(&self.app) {
-            assert!(start.elapsed() < Duration::from_secs(20), "never came: {what}");
+            assert!(
+                start.elapsed() < Duration::from_secs(20),
+                "never came: {what}"
+            );
             if let Ok(event) = self.inbox.recv_timeout(Duration::from_millis(20)) {
                 self.app.event(event);
             }
@@ -63,7 +81,9 @@ impl Screen {
     }
 
     fn idle(&mut self) {
-        self.until("quiet", |app| !app.desk.is_busy() || app.desk.question().is_some());
+        self.until("quiet", |app| {
+            !app.desk.is_busy() || app.desk.question().is_some()
+        });
         // Figures and the catalog follow.
         self.text(100, 30);
         while let Ok(event) = self.inbox.recv_timeout(Duration::from_millis(120)) {
@@ -77,13 +97,18 @@ impl Screen {
     }
 
     fn control(&mut self, letter: char) -> &mut Self {
-        self.app.key(KeyEvent::new(KeyCode::Char(letter), KeyModifiers::CONTROL));
+        self.app
+            .key(KeyEvent::new(KeyCode::Char(letter), KeyModifiers::CONTROL));
         self
     }
 
     fn types(&mut self, text: &str) -> &mut Self {
         for character in text.chars() {
-            let code = if character == '\n' { KeyCode::Enter } else { KeyCode::Char(character) };
+            let code = if character == '\n' {
+                KeyCode::Enter
+            } else {
+                KeyCode::Char(character)
+            };
             self.press(code);
         }
         self
@@ -97,7 +122,9 @@ impl Screen {
 
     fn text(&mut self, width: u16, height: u16) -> String {
         let mut terminal = Terminal::new(TestBackend::new(width, height)).expect("terminal");
-        terminal.draw(|frame| draw(&mut self.app, frame)).expect("drawn");
+        terminal
+            .draw(|frame| draw(&mut self.app, frame))
+            .expect("drawn");
         let buffer = terminal.backend().buffer().clone();
         let mut out = String::new();
         for y in 0..height {
@@ -131,14 +158,19 @@ fn steady(text: &str) -> String {
     let mut out = String::new();
     for line in text.lines() {
         let mut line = line.to_string();
-        if let Some(at) = line.find("harbour.db").filter(|_| line.contains("/harbour.db")) {
+        if let Some(at) = line
+            .find("harbour.db")
+            .filter(|_| line.contains("/harbour.db"))
+        {
             line = format!("    PLACE/{}", &line[at..]);
         }
         for mark in [" ms", " s · "] {
             if let Some(end) = line.find(mark) {
-                let start = line[..end].rfind(|c: char| !(c.is_ascii_digit() || c == '.')).map_or(0, |at| {
-                    at + line[at..].chars().next().map_or(1, char::len_utf8)
-                });
+                let start = line[..end]
+                    .rfind(|c: char| !(c.is_ascii_digit() || c == '.'))
+                    .map_or(0, |at| {
+                        at + line[at..].chars().next().map_or(1, char::len_utf8)
+                    });
                 line.replace_range(start..end, &"T".repeat(end - start));
                 line = line.replace("TTT", "T").replace("TT", "T");
             }
@@ -165,11 +197,15 @@ fn the_desk_on_arrival() {
 fn a_result_and_a_statement_being_written() {
     let mut s = Screen::harbour();
     s.submit(JOIN);
-    s.app.paste("select s.arrived, d.amount\nfrom visits s\njoin dues d on (d.visit_id = s.");
+    s.app
+        .paste("select s.arrived, d.amount\nfrom visits s\njoin dues d on (d.visit_id = s.");
     s.types("v");
     s.holds("writing");
     s.control('c').press(KeyCode::Esc);
-    s.press(KeyCode::Down).press(KeyCode::Right).press(KeyCode::Right).press(KeyCode::Right);
+    s.press(KeyCode::Down)
+        .press(KeyCode::Right)
+        .press(KeyCode::Right)
+        .press(KeyCode::Right);
     s.idle();
     s.holds("reading");
     s.press(KeyCode::Enter);
@@ -241,18 +277,37 @@ fn reading_keys_change_the_view() {
     assert!(s.text(142, 42).contains("row 12 of 480"));
     s.press(KeyCode::Right).press(KeyCode::Right).types("o");
     s.idle();
-    s.until("ordered", |app| app.desk.entry().and_then(|e| e.sheet()).is_some_and(|s| s.view.order.is_some()));
+    s.until("ordered", |app| {
+        app.desk
+            .entry()
+            .and_then(|e| e.sheet())
+            .is_some_and(|s| s.view.order.is_some())
+    });
     assert!(s.text(142, 42).contains("length_m↑"), "{}", s.text(142, 42));
     s.types("x");
     assert!(!s.text(142, 42).contains("length_m↑"));
     s.types("u[");
-    let columns = s.app.desk.entry().and_then(|e| e.sheet()).expect("rows").view.columns.clone();
-    assert_eq!(columns, [0, 2, 1, 3], "all are back, and one was moved left");
+    let columns = s
+        .app
+        .desk
+        .entry()
+        .and_then(|e| e.sheet())
+        .expect("rows")
+        .view
+        .columns
+        .clone();
+    assert_eq!(
+        columns,
+        [0, 2, 1, 3],
+        "all are back, and one was moved left"
+    );
     s.control('f').types("dunlin").press(KeyCode::Enter);
     let (row, column) = s.app.grid().map(|g| (g.row, g.column)).expect("grid");
     let shown = s.app.desk.entry().and_then(|e| e.sheet()).expect("rows");
     let number = shown.row_number(row).expect("row");
-    let value = sheet::read(&shown.set).value(number, shown.view.columns[column]).expect("value");
+    let value = sheet::read(&shown.set)
+        .value(number, shown.view.columns[column])
+        .expect("value");
     assert!(value.as_ref().plain().contains("Dunlin"));
     s.types(",");
     assert_eq!(s.app.desk.current(), 0);
@@ -296,15 +351,25 @@ fn the_mouse_chooses_and_scrolls() {
     let mut s = Screen::harbour();
     s.submit("select id, name from vessels;");
     s.text(142, 42);
-    let at = |kind, column, row| MouseEvent { kind, column, row, modifiers: KeyModifiers::NONE };
+    let at = |kind, column, row| MouseEvent {
+        kind,
+        column,
+        row,
+        modifiers: KeyModifiers::NONE,
+    };
     let (line, ..) = s.app.spots.rows.expect("rows");
     let (from, _, place) = s.app.spots.columns[1];
-    s.app.mouse(at(MouseEventKind::Down(MouseButton::Left), from + 2, line + 4));
+    s.app.mouse(at(
+        MouseEventKind::Down(MouseButton::Left),
+        from + 2,
+        line + 4,
+    ));
     assert_eq!(s.app.grid().map(|g| (g.row, g.column)), Some((4, place)));
     s.app.mouse(at(MouseEventKind::ScrollDown, 10, 10));
     assert_eq!(s.app.grid().map(|g| g.row), Some(7));
     let (y, x, _, entry) = s.app.spots.entries[0];
-    s.app.mouse(at(MouseEventKind::Down(MouseButton::Left), x + 1, y));
+    s.app
+        .mouse(at(MouseEventKind::Down(MouseButton::Left), x + 1, y));
     assert_eq!(s.app.desk.current(), entry);
 }
 
@@ -321,7 +386,8 @@ fn no_size_is_too_small_or_too_large() {
             }
             "r" => {
                 s.press(KeyCode::Esc);
-                s.app.key(KeyEvent::new(KeyCode::Right, KeyModifiers::CONTROL));
+                s.app
+                    .key(KeyEvent::new(KeyCode::Right, KeyModifiers::CONTROL));
             }
             "g" => {
                 s.press(KeyCode::F(1));
@@ -331,12 +397,25 @@ fn no_size_is_too_small_or_too_large() {
             }
             _ => {}
         }
-        for (width, height) in [(1, 1), (2, 2), (5, 3), (20, 5), (40, 8), (79, 23), (300, 100), (20, 60), (200, 6)] {
+        for (width, height) in [
+            (1, 1),
+            (2, 2),
+            (5, 3),
+            (20, 5),
+            (40, 8),
+            (79, 23),
+            (300, 100),
+            (20, 60),
+            (200, 6),
+        ] {
             s.text(width, height);
         }
     }
     s.press(KeyCode::Esc);
-    assert!(s.text(142, 42).contains("c1999"), "the last column is in sight");
+    assert!(
+        s.text(142, 42).contains("c1999"),
+        "the last column is in sight"
+    );
     s.app.focus = Focus::Write;
     assert!(s.text(20, 5).contains("from visits"), "{}", s.text(20, 5));
 }
@@ -358,16 +437,36 @@ impl std::io::Write for Kept {
 #[test]
 fn hostile_values_reach_the_terminal_only_as_marks() {
     let hostile = [
-        "\x1b]0;owned\x07", "\x1b[2J\x1b[1;1Howned", "\u{9b}31mred", "a\x08\x08b", "\x1bPq#0\x1b\\",
-        "line\r\nbreak\ttab", "\u{202e}desrever\u{202c}", "zero\u{200b}width", "e\u{301}\u{301}\u{301}\u{301}\u{301}\u{301}",
-        "👩\u{200d}👩\u{200d}👧", "潮の港", "مرحبا", "\u{feff}bom", "nul\0byte", "\x1b(0lqqk",
+        "\x1b]0;owned\x07",
+        "\x1b[2J\x1b[1;1Howned",
+        "\u{9b}31mred",
+        "a\x08\x08b",
+        "\x1bPq#0\x1b\\",
+        "line\r\nbreak\ttab",
+        "\u{202e}desrever\u{202c}",
+        "zero\u{200b}width",
+        "e\u{301}\u{301}\u{301}\u{301}\u{301}\u{301}",
+        "👩\u{200d}👩\u{200d}👧",
+        "潮の港",
+        "مرحبا",
+        "\u{feff}bom",
+        "nul\0byte",
+        "\x1b(0lqqk",
     ];
     let mut s = Screen::memory();
     s.submit("create table \"bad \x1b[31mname\" (\"col\x1b[5m\" text, big text);");
     for value in hostile {
-        let sql = format!("insert into \"bad \x1b[31mname\" values (cast(x'{}' as text), '{}');", hex(value), "y".repeat(100));
+        let sql = format!(
+            "insert into \"bad \x1b[31mname\" values (cast(x'{}' as text), '{}');",
+            hex(value),
+            "y".repeat(100)
+        );
         s.submit(&sql);
-        assert_eq!(s.app.desk.entry().map(|e| e.state), Some(State::Done), "{value:?}");
+        assert_eq!(
+            s.app.desk.entry().map(|e| e.state),
+            Some(State::Done),
+            "{value:?}"
+        );
     }
     s.submit("insert into \"bad \x1b[31mname\" values (cast(x'ff1b5b324aff' as text), replace(hex(zeroblob(500000)), '00', 'z' || char(27)));");
     let mut bytes = Vec::new();
@@ -390,15 +489,20 @@ fn hostile_values_reach_the_terminal_only_as_marks() {
                 s.submit("select \x1b]0;owned\x07;");
             }
             _ => {
-                s.app.paste("\x1b[2J pasted \u{202e}\x07 from \"bad \x1b[31mname\"");
+                s.app
+                    .paste("\x1b[2J pasted \u{202e}\x07 from \"bad \x1b[31mname\"");
             }
         }
         let area = Rect::new(0, 0, 142, 42);
         let kept = Kept::default();
         let backend = CrosstermBackend::new(kept.clone());
-        let options = TerminalOptions { viewport: Viewport::Fixed(area) };
+        let options = TerminalOptions {
+            viewport: Viewport::Fixed(area),
+        };
         let mut terminal = Terminal::with_options(backend, options).expect("terminal");
-        terminal.draw(|frame| draw(&mut s.app, frame)).expect("drawn");
+        terminal
+            .draw(|frame| draw(&mut s.app, frame))
+            .expect("drawn");
         bytes.extend_from_slice(&kept.0.lock().expect("bytes"));
         shots += 1;
     }
@@ -410,10 +514,21 @@ fn hostile_values_reach_the_terminal_only_as_marks() {
     let mut rest = text.as_str();
     while let Some(at) = rest.find(|c: char| c.is_control()) {
         let tail = &rest[at..];
-        assert!(tail.starts_with("\x1b["), "a control character: {:?}", &tail[..tail.len().min(20)]);
-        let end = tail[2..].find(|c: char| ('@'..='~').contains(&c)).expect("a sequence ends") + 2;
+        assert!(
+            tail.starts_with("\x1b["),
+            "a control character: {:?}",
+            &tail[..tail.len().min(20)]
+        );
+        let end = tail[2..]
+            .find(|c: char| ('@'..='~').contains(&c))
+            .expect("a sequence ends")
+            + 2;
         let last = tail.as_bytes()[end] as char;
-        assert!(matches!(last, 'm' | 'H' | 'l' | 'h'), "a sequence of ours: {:?}", &tail[..=end]);
+        assert!(
+            matches!(last, 'm' | 'H' | 'l' | 'h'),
+            "a sequence of ours: {:?}",
+            &tail[..=end]
+        );
         rest = &tail[end + 1..];
     }
     for bad in ['\u{202e}', '\u{200b}', '\u{9b}', '\u{feff}', '\u{200d}'] {

@@ -20,19 +20,28 @@ struct Measured {
 fn peak_kb() -> u64 {
     let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
     let line = status.lines().find(|line| line.starts_with("VmHWM:"));
-    line.and_then(|line| line.split_whitespace().nth(1)).and_then(|n| n.parse().ok()).unwrap_or(0)
+    line.and_then(|line| line.split_whitespace().nth(1))
+        .and_then(|n| n.parse().ok())
+        .unwrap_or(0)
 }
 
 fn child(name: &str, dir: &Path) -> Measured {
     let program = std::env::current_exe().expect("this program");
-    let output = Command::new(program).arg(name).arg(dir).output().expect("runs");
+    let output = Command::new(program)
+        .arg(name)
+        .arg(dir)
+        .output()
+        .expect("runs");
     let text = String::from_utf8_lossy(&output.stdout);
     let mut words = text.split_whitespace();
     let seconds = words.next().and_then(|w| w.parse().ok());
     let peak = words.next().and_then(|w| w.parse().ok());
     match (seconds, peak) {
         (Some(seconds), Some(peak_kb)) => Measured { seconds, peak_kb },
-        _ => panic!("{name} failed: {text}{}", String::from_utf8_lossy(&output.stderr)),
+        _ => panic!(
+            "{name} failed: {text}{}",
+            String::from_utf8_lossy(&output.stderr)
+        ),
     }
 }
 
@@ -44,8 +53,14 @@ fn pair(ours: &str, bare: &str, dir: &Path) -> (Measured, Measured) {
         best = Some(match best {
             None => (a, b),
             Some((x, y)) => (
-                Measured { seconds: x.seconds.min(a.seconds), peak_kb: x.peak_kb.max(a.peak_kb) },
-                Measured { seconds: y.seconds.min(b.seconds), peak_kb: y.peak_kb.max(b.peak_kb) },
+                Measured {
+                    seconds: x.seconds.min(a.seconds),
+                    peak_kb: x.peak_kb.max(a.peak_kb),
+                },
+                Measured {
+                    seconds: y.seconds.min(b.seconds),
+                    peak_kb: y.peak_kb.max(b.peak_kb),
+                },
             ),
         });
     }
@@ -62,10 +77,34 @@ struct Row {
 }
 
 const ROWS: &[Row] = &[
-    Row { what: "1 M rows of 8 columns to CSV", ours: "export", bare: "decode", ratio: 1.3, memory: Some(64) },
-    Row { what: "the same into a result, scrolled to the end", ours: "result", bare: "decode", ratio: 1.5, memory: None },
-    Row { what: "the same into a result, ordered by a column", ours: "order", bare: "decode-order", ratio: 1.5, memory: None },
-    Row { what: "splitting 1 GB of statements", ours: "split", bare: "count-lines", ratio: 2.0, memory: Some(16) },
+    Row {
+        what: "1 M rows of 8 columns to CSV",
+        ours: "export",
+        bare: "decode",
+        ratio: 1.3,
+        memory: Some(64),
+    },
+    Row {
+        what: "the same into a result, scrolled to the end",
+        ours: "result",
+        bare: "decode",
+        ratio: 1.5,
+        memory: None,
+    },
+    Row {
+        what: "the same into a result, ordered by a column",
+        ours: "order",
+        bare: "decode-order",
+        ratio: 1.5,
+        memory: None,
+    },
+    Row {
+        what: "splitting 1 GB of statements",
+        ours: "split",
+        bare: "count-lines",
+        ratio: 2.0,
+        memory: Some(16),
+    },
 ];
 
 fn main() {
@@ -94,7 +133,8 @@ fn main() {
             ours.seconds,
             bare.seconds,
             row.ratio,
-            row.memory.map_or("reported".into(), |bound| format!("{bound} MB")),
+            row.memory
+                .map_or("reported".into(), |bound| format!("{bound} MB")),
             if above { " above" } else { "" }
         );
     }

@@ -18,10 +18,15 @@ use ratatui::backend::CrosstermBackend;
 use ratatui::layout::Rect;
 use ratatui::{Terminal, TerminalOptions, Viewport};
 
-const THEME: Theme = Theme { name: ThemeName::Deep, depth: Depth::True };
+const THEME: Theme = Theme {
+    name: ThemeName::Deep,
+    depth: Depth::True,
+};
 
 fn terminal() -> Terminal<CrosstermBackend<Vec<u8>>> {
-    let options = TerminalOptions { viewport: Viewport::Fixed(Rect::new(0, 0, 142, 42)) };
+    let options = TerminalOptions {
+        viewport: Viewport::Fixed(Rect::new(0, 0, 142, 42)),
+    };
     Terminal::with_options(CrosstermBackend::new(Vec::new()), options).expect("terminal")
 }
 
@@ -48,7 +53,10 @@ pub fn report(dir: &Path) {
     for n in 0..100_000_000_u64 {
         x = std::hint::black_box(x.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(n));
     }
-    println!("| calibration: 100 M multiplications | {:.0} ms | | |", start.elapsed().as_secs_f64() * 1e3);
+    println!(
+        "| calibration: 100 M multiplications | {:.0} ms | | |",
+        start.elapsed().as_secs_f64() * 1e3
+    );
 }
 
 fn keys(dir: &Path) {
@@ -61,13 +69,21 @@ fn keys(dir: &Path) {
     app.paste(&text);
     let mut terminal = terminal();
     let mut times = Vec::new();
-    for character in "'one more', vessel, quay, draught, 12345.678, dues ".chars().cycle().take(600) {
+    for character in "'one more', vessel, quay, draught, 12345.678, dues "
+        .chars()
+        .cycle()
+        .take(600)
+    {
         let start = Instant::now();
         app.key(KeyEvent::new(KeyCode::Char(character), KeyModifiers::NONE));
         terminal.draw(|frame| draw(&mut app, frame)).expect("drawn");
         times.push(start.elapsed());
     }
-    line("a key press to a finished frame, 1 M rows open, 100 kB statement", times, 8.0);
+    line(
+        "a key press to a finished frame, 1 M rows open, 100 kB statement",
+        times,
+        8.0,
+    );
 }
 
 fn reading(dir: &Path) {
@@ -87,7 +103,11 @@ fn reading(dir: &Path) {
         terminal.draw(|frame| draw(&mut app, frame)).expect("drawn");
         times.push(start.elapsed());
     }
-    line("a page or a jump to any of 1 M rows to a finished frame", times, 8.0);
+    line(
+        "a page or a jump to any of 1 M rows to a finished frame",
+        times,
+        8.0,
+    );
 }
 
 fn first_frame(dir: &Path) {
@@ -97,8 +117,17 @@ fn first_frame(dir: &Path) {
     for _ in 0..40 {
         let start = Instant::now();
         let connection = Sqlite::file(&path, true, &mut || {}).expect("opens");
-        let options = Options { source: "demo".into(), writes: Writes::Ask, places: None, stream: None };
-        let mut app = App::new(Desk::new(Box::new(connection), options, Arc::new(|_| {})), THEME, None);
+        let options = Options {
+            source: "demo".into(),
+            writes: Writes::Ask,
+            places: None,
+            stream: None,
+        };
+        let mut app = App::new(
+            Desk::new(Box::new(connection), options, Arc::new(|_| {})),
+            THEME,
+            None,
+        );
         app.desk.arrive();
         let mut terminal = terminal();
         terminal.draw(|frame| draw(&mut app, frame)).expect("drawn");
@@ -109,13 +138,26 @@ fn first_frame(dir: &Path) {
 
 fn completion() {
     let fields: Vec<Field> = (0..50)
-        .map(|n| Field { name: format!("column_{n}"), declared: "text".into(), ..Field::default() })
+        .map(|n| Field {
+            name: format!("column_{n}"),
+            declared: "text".into(),
+            ..Field::default()
+        })
         .collect();
     let objects = (0..10_000)
-        .map(|n| Object { fields: fields.clone(), ..Object::new("main", format!("table_{n:05}"), Kind::Table) })
+        .map(|n| Object {
+            fields: fields.clone(),
+            ..Object::new("main", format!("table_{n:05}"), Kind::Table)
+        })
         .collect();
     let catalog = Catalog { objects };
-    let from = Sources { catalog: &catalog, dialect: &SQLITE, columns: &[], entries: &[], topics: &[] };
+    let from = Sources {
+        catalog: &catalog,
+        dialect: &SQLITE,
+        columns: &[],
+        entries: &[],
+        topics: &[],
+    };
     let mut times = Vec::new();
     for n in 0..300 {
         let text = match n % 3 {

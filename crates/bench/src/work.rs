@@ -33,7 +33,8 @@ pub fn prepare(dir: &Path) {
         .expect("made");
     drop(connection);
     let block = "insert into visits (id, vessel, note) values (4711, 'Grey Heron', 'asks for the crane; \"not before ten\"');\n-- a line about the next one; with a semicolon\nupdate berths set depth_m = 2.75, dries = 0 where code = 'N07' and depth_m between 1 and 3;\nselect v.name, count(*) as visits\n  from visits s join vessels v on v.id = s.vessel_id /* linked */\n  group by v.name order by 2 desc;\n";
-    let mut file = BufWriter::with_capacity(1 << 20, File::create(dir.join("big.sql")).expect("made"));
+    let mut file =
+        BufWriter::with_capacity(1 << 20, File::create(dir.join("big.sql")).expect("made"));
     let mut written = 0;
     while written < 1_000_000_000 {
         file.write_all(block.as_bytes()).expect("written");
@@ -52,13 +53,19 @@ pub fn run(name: &str, dir: &Path) {
             let (desk, _) = loaded(dir);
             let rows = desk.entry().and_then(|e| e.sheet()).expect("rows");
             assert_eq!(rows.shown(), 1_000_000);
-            let last = sheet::read(&rows.set).value(999_999, 0).expect("the last row");
+            let last = sheet::read(&rows.set)
+                .value(999_999, 0)
+                .expect("the last row");
             black_box(last);
         }
         "order" => {
             let (mut desk, inbox) = loaded(dir);
             desk.order_by(Some((3, false))).expect("all rows are there");
-            until(&mut desk, &inbox, |d| d.entry().and_then(|e| e.sheet()).is_some_and(|s| s.view.order.is_some()));
+            until(&mut desk, &inbox, |d| {
+                d.entry()
+                    .and_then(|e| e.sheet())
+                    .is_some_and(|s| s.view.order.is_some())
+            });
             let rows = desk.entry().and_then(|e| e.sheet()).expect("rows");
             let last = rows.row_number(999_999).expect("a row");
             black_box(sheet::read(&rows.set).value(last, 3).expect("a value"));
@@ -100,7 +107,9 @@ fn decode(dir: &Path, query: &str) {
                 V::Null => {}
                 V::Integer(i) => total = total.wrapping_add(black_box(i) as u64),
                 V::Real(f) => total = total.wrapping_add(black_box(f) as u64),
-                V::Text(t) => total += black_box(std::str::from_utf8(t).expect("text")).len() as u64,
+                V::Text(t) => {
+                    total += black_box(std::str::from_utf8(t).expect("text")).len() as u64
+                }
                 V::Blob(b) => total += black_box(b).len() as u64,
             }
         }
@@ -124,7 +133,12 @@ struct Shared(Arc<std::sync::Mutex<Option<Replacing>>>);
 
 impl Write for Shared {
     fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
-        self.0.lock().expect("file").as_mut().expect("file").write(bytes)
+        self.0
+            .lock()
+            .expect("file")
+            .as_mut()
+            .expect("file")
+            .write(bytes)
     }
     fn flush(&mut self) -> std::io::Result<()> {
         self.0.lock().expect("file").as_mut().expect("file").flush()
@@ -141,7 +155,12 @@ fn until(desk: &mut Desk, inbox: &Receiver<Event>, done: impl Fn(&Desk) -> bool)
 pub fn loaded(dir: &Path) -> (Desk, Receiver<Event>) {
     let connection = Sqlite::file(&dir.join("big.db"), false, &mut || {}).expect("opens");
     let (sender, inbox) = channel();
-    let options = Options { source: "big".into(), writes: Writes::Ask, places: None, stream: None };
+    let options = Options {
+        source: "big".into(),
+        writes: Writes::Ask,
+        places: None,
+        stream: None,
+    };
     let notify = Arc::new(move |event| {
         let _ = sender.send(event);
     });

@@ -190,10 +190,7 @@ impl Figures {
             .iter()
             .map(|(key, value)| (value, self.seen[key]))
             .collect();
-        list.sort_by(|a, b| {
-            b.1.cmp(&a.1)
-                .then_with(|| a.0.as_ref().order(b.0.as_ref()))
-        });
+        list.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.as_ref().order(b.0.as_ref())));
         list.truncate(count);
         list
     }
@@ -202,7 +199,11 @@ impl Figures {
     /// Empty when there are no two different numbers.
     pub fn spread(&self, bins: usize) -> Vec<u64> {
         let least = self.sample.iter().copied().fold(f64::INFINITY, f64::min);
-        let most = self.sample.iter().copied().fold(f64::NEG_INFINITY, f64::max);
+        let most = self
+            .sample
+            .iter()
+            .copied()
+            .fold(f64::NEG_INFINITY, f64::max);
         let width = most - least;
         if bins == 0 || !(width > 0.0 && width.is_finite()) {
             return Vec::new();

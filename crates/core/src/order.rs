@@ -91,16 +91,12 @@ pub fn order_rows(
             .then(a.prefix.cmp(&b.prefix))
             .then_with(|| match (a.tail, b.tail) {
                 (Tail::None, Tail::None) => Ordering::Equal,
-                (Tail::Kept(a, an), Tail::Kept(b, bn)) => {
-                    kept[a..a + an].cmp(&kept[b..b + bn])
-                }
+                (Tail::Kept(a, an), Tail::Kept(b, bn)) => kept[a..a + an].cmp(&kept[b..b + bn]),
                 // A text of up to eight bytes against a longer one with the same start.
                 (Tail::None, Tail::Kept(..)) => Ordering::Less,
                 (Tail::Kept(..), Tail::None) => Ordering::Greater,
                 _ => match (result.locate(a.row.into()), result.locate(b.row.into())) {
-                    (Ok((x, i)), Ok((y, j))) => {
-                        x.row(i).get(column).order(y.row(j).get(column))
-                    }
+                    (Ok((x, i)), Ok((y, j))) => x.row(i).get(column).order(y.row(j).get(column)),
                     (Err(e), _) | (_, Err(e)) => {
                         failed.borrow_mut().get_or_insert(e);
                         Ordering::Equal

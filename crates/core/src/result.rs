@@ -350,6 +350,9 @@ mod tests {
             from("quays"),
             Column::named("n"),
         ]);
-        assert_eq!(labels, ["vessels.name", "quays.name", "quays.name (2)", "n"]);
+        assert_eq!(
+            labels,
+            ["vessels.name", "quays.name", "quays.name (2)", "n"]
+        );
     }
 }

@@ -14,14 +14,19 @@ pub fn object_page(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Pag
         .and(Tone::Heading, object.name.clone())
         .and(Tone::Faint, format!("   {}", object.kind.word()));
     if let Some(rows) = object.rows {
-        head = head.and(Tone::Faint, " · ").and(Tone::Faint, counted(rows, "row"));
+        head = head
+            .and(Tone::Faint, " · ")
+            .and(Tone::Faint, counted(rows, "row"));
     }
     page.line(head);
     if let Some(comment) = &object.comment {
         page.say(Tone::Plain, comment.clone());
     }
     if let Some(broken) = &object.broken {
-        page.say(Tone::Danger, format!("Its columns cannot be read: {broken}."));
+        page.say(
+            Tone::Danger,
+            format!("Its columns cannot be read: {broken}."),
+        );
     }
     if !object.fields.is_empty() {
         page.gap();
@@ -63,7 +68,13 @@ pub fn object_page(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Pag
     };
     if !object.indexes.is_empty() {
         section(&mut page, "Indexes");
-        let width = object.indexes.iter().map(|i| i.name.chars().count()).max().unwrap_or(0) + 2;
+        let width = object
+            .indexes
+            .iter()
+            .map(|i| i.name.chars().count())
+            .max()
+            .unwrap_or(0)
+            + 2;
         for index in &object.indexes {
             let mut words = Vec::new();
             if index.unique {
@@ -87,13 +98,25 @@ pub fn object_page(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Pag
     if !object.links.is_empty() {
         section(&mut page, "Links to");
         for link in &object.links {
-            let theirs: Vec<&str> = link.their_columns.iter().map(String::as_str).filter(|c| !c.is_empty()).collect();
-            let theirs = if theirs.is_empty() { "its key".into() } else { theirs.join(", ") };
+            let theirs: Vec<&str> = link
+                .their_columns
+                .iter()
+                .map(String::as_str)
+                .filter(|c| !c.is_empty())
+                .collect();
+            let theirs = if theirs.is_empty() {
+                "its key".into()
+            } else {
+                theirs.join(", ")
+            };
             page.line(
                 Line::new()
                     .and(Tone::Plain, format!("  {} ", link.columns.join(", ")))
                     .and(Tone::Active, format!("→ {}", link.table))
-                    .and(Tone::Faint, format!(" ({theirs})  on delete {}", link.on_delete)),
+                    .and(
+                        Tone::Faint,
+                        format!(" ({theirs})  on delete {}", link.on_delete),
+                    ),
             );
         }
     }
@@ -125,7 +148,13 @@ pub fn object_page(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Pag
     if let Some(definition) = &object.definition {
         section(&mut page, "Made by");
         for mut line in crate::page::sql_lines(definition, dialect) {
-            line.spans.insert(0, crate::page::Span { tone: Tone::Plain, text: "  ".into() });
+            line.spans.insert(
+                0,
+                crate::page::Span {
+                    tone: Tone::Plain,
+                    text: "  ".into(),
+                },
+            );
             page.line(line);
         }
     }
@@ -180,7 +209,14 @@ pub fn list(catalog: &Catalog, views: bool, pattern: &str, full: bool) -> Result
         .map(|object| {
             let mut row: Vec<Value> = vec![object.name.clone().into()];
             if !views {
-                row.push(if object.helper { "helper table" } else { object.kind.word() }.into());
+                row.push(
+                    if object.helper {
+                        "helper table"
+                    } else {
+                        object.kind.word()
+                    }
+                    .into(),
+                );
                 row.push(object.rows.map(|rows| rows as i64).into());
             }
             if full {
@@ -214,7 +250,10 @@ pub fn indexes(catalog: &Catalog, pattern: &str) -> ResultSet {
             }
         }
     }
-    ResultSet::of_rows(["name", "table", "columns", "kind"].map(column).to_vec(), rows)
+    ResultSet::of_rows(
+        ["name", "table", "columns", "kind"].map(column).to_vec(),
+        rows,
+    )
 }
 
 /// Kinds of values a declared type stands for: numbers, texts or bytes; `None` where it says nothing.
@@ -243,8 +282,17 @@ fn odd_kinds(declared: &str, figures: &Figures) -> String {
 /// The figures of every column of a table, one row each.
 pub fn figures(gathered: &[(Column, Figures)]) -> ResultSet {
     let columns = [
-        "column", "type", "rows", "nulls", "different", "least", "most", "mean", "lengths",
-        "commonest", "odd kinds",
+        "column",
+        "type",
+        "rows",
+        "nulls",
+        "different",
+        "least",
+        "most",
+        "mean",
+        "lengths",
+        "commonest",
+        "odd kinds",
     ];
     let rows = gathered
         .iter()
@@ -256,13 +304,16 @@ pub fn figures(gathered: &[(Column, Figures)]) -> ResultSet {
             } else {
                 format!("over {}", grouped(different)).into()
             };
-            let lengths = figures.shortest.zip(figures.longest).map(|(shortest, longest)| {
-                if shortest == longest {
-                    shortest.to_string()
-                } else {
-                    format!("{shortest} to {longest}")
-                }
-            });
+            let lengths = figures
+                .shortest
+                .zip(figures.longest)
+                .map(|(shortest, longest)| {
+                    if shortest == longest {
+                        shortest.to_string()
+                    } else {
+                        format!("{shortest} to {longest}")
+                    }
+                });
             // Values that all differ have no commonest one.
             let common: Vec<String> = figures
                 .commonest(3)

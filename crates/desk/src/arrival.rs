@@ -34,7 +34,10 @@ fn differences(last: &Visit, now: &Visit) -> Vec<String> {
         list.push(format!("Last time this name led to {}.", last.place));
     }
     if last.server != now.server {
-        list.push(format!("{} answers; last time it was {}.", now.server, last.server));
+        list.push(format!(
+            "{} answers; last time it was {}.",
+            now.server, last.server
+        ));
     }
     if last.tables != now.tables {
         list.push(format!(
@@ -60,9 +63,15 @@ pub fn card(
         Line::new()
             .and(Tone::Heading, source.to_string())
             .and(Tone::Faint, "   ")
-            .and(Tone::Plain, format!("{} {}", bearings.family, bearings.version)),
+            .and(
+                Tone::Plain,
+                format!("{} {}", bearings.family, bearings.version),
+            ),
     );
-    let place = bearings.place.as_deref().unwrap_or("in memory; gone when the session ends");
+    let place = bearings
+        .place
+        .as_deref()
+        .unwrap_or("in memory; gone when the session ends");
     page.line(Line::new().and(Tone::Faint, place.to_string()));
     page.gap();
     match last {
@@ -71,7 +80,11 @@ pub fn card(
             let when = format!("You were here {}.", ago(now.at.saturating_sub(last.at)));
             let different = differences(last, now);
             if different.is_empty() {
-                page.line(Line::new().and(Tone::Plain, when).and(Tone::Faint, " Nothing is different."))
+                page.line(
+                    Line::new()
+                        .and(Tone::Plain, when)
+                        .and(Tone::Faint, " Nothing is different."),
+                )
             } else {
                 page.say(Tone::Plain, when);
                 for sentence in different {
@@ -88,13 +101,19 @@ pub fn card(
         Access::ReadOnly(why) => page.say(Tone::Plain, why.clone()),
         Access::Writable => page.line(
             Line::new()
-                .and(Tone::Plain, format!("This session {}.", writes_words(writes, &bearings.access)))
+                .and(
+                    Tone::Plain,
+                    format!("This session {}.", writes_words(writes, &bearings.access)),
+                )
                 .and(Tone::Faint, " /writes changes that."),
         ),
     };
     page.gap();
     let count = |kind: Kind| catalog.tables().filter(|o| o.kind == kind).count() as u64;
-    let mut parts = vec![counted(count(Kind::Table) + count(Kind::VirtualTable), "table")];
+    let mut parts = vec![counted(
+        count(Kind::Table) + count(Kind::VirtualTable),
+        "table",
+    )];
     if count(Kind::View) > 0 {
         parts.push(counted(count(Kind::View), "view"));
     }
@@ -103,9 +122,17 @@ pub fn card(
         .map(|o| o.indexes.iter().filter(|i| !i.automatic).count())
         .sum();
     if indexes > 0 {
-        parts.push(if indexes == 1 { "1 index".into() } else { format!("{indexes} indexes") });
+        parts.push(if indexes == 1 {
+            "1 index".into()
+        } else {
+            format!("{indexes} indexes")
+        });
     }
-    let triggers = catalog.objects.iter().filter(|o| o.kind == Kind::Trigger).count() as u64;
+    let triggers = catalog
+        .objects
+        .iter()
+        .filter(|o| o.kind == Kind::Trigger)
+        .count() as u64;
     if triggers > 0 {
         parts.push(counted(triggers, "trigger"));
     }
@@ -116,7 +143,12 @@ pub fn card(
     );
     let mut largest: Vec<_> = catalog.tables().filter(|o| o.kind == Kind::Table).collect();
     largest.sort_by_key(|object| std::cmp::Reverse(object.rows.unwrap_or(0)));
-    let width = largest.iter().take(6).map(|o| o.name.chars().count()).max().unwrap_or(0);
+    let width = largest
+        .iter()
+        .take(6)
+        .map(|o| o.name.chars().count())
+        .max()
+        .unwrap_or(0);
     for object in largest.iter().take(6) {
         let rows = object.rows.map_or_else(|| "not counted".into(), grouped);
         let comment = object.comment.clone().unwrap_or_default();
@@ -129,7 +161,9 @@ pub fn card(
         );
     }
     page.gap();
-    let example = largest.first().map_or("NAME", |object| object.name.as_str());
+    let example = largest
+        .first()
+        .map_or("NAME", |object| object.name.as_str());
     let tries = if largest.is_empty() {
         [
             ("create table …;", "makes a first table"),
@@ -139,15 +173,25 @@ pub fn card(
         .map(|(what, why)| (what.to_string(), why.to_string()))
     } else {
         [
-            ("/tables".to_string(), "every table, with its rows".to_string()),
-            (format!("/about {example}"), "its columns, keys, links and indexes".to_string()),
+            (
+                "/tables".to_string(),
+                "every table, with its rows".to_string(),
+            ),
+            (
+                format!("/about {example}"),
+                "its columns, keys, links and indexes".to_string(),
+            ),
             (
                 format!("select * from {example};"),
                 "Enter after the semicolon runs it".to_string(),
             ),
         ]
     };
-    let width = tries.iter().map(|(what, _)| what.chars().count()).max().unwrap_or(0);
+    let width = tries
+        .iter()
+        .map(|(what, _)| what.chars().count())
+        .max()
+        .unwrap_or(0);
     for (at, (what, why)) in tries.into_iter().enumerate() {
         page.line(
             Line::new()
@@ -167,16 +211,34 @@ pub fn bearings_page(source: &str, bearings: &Bearings, writes: Writes) -> Page 
     };
     row("source", source.to_string(), Tone::Heading);
     row("database", bearings.database.clone(), Tone::Plain);
-    row("server", format!("{} {}, within this program", bearings.family, bearings.version), Tone::Plain);
-    row("place", bearings.place.clone().unwrap_or_else(|| "memory".into()), Tone::Plain);
-    row("writes", writes_words(writes, &bearings.access).to_string(), Tone::Plain);
+    row(
+        "server",
+        format!(
+            "{} {}, within this program",
+            bearings.family, bearings.version
+        ),
+        Tone::Plain,
+    );
+    row(
+        "place",
+        bearings.place.clone().unwrap_or_else(|| "memory".into()),
+        Tone::Plain,
+    );
+    row(
+        "writes",
+        writes_words(writes, &bearings.access).to_string(),
+        Tone::Plain,
+    );
     if let Access::ReadOnly(why) = &bearings.access {
         row("", why.clone(), Tone::Faint);
     }
     match bearings.transaction {
         Some(since) => row(
             "transaction",
-            format!("open for {}", idle_tide_draw::picture::lasting(since.elapsed())),
+            format!(
+                "open for {}",
+                idle_tide_draw::picture::lasting(since.elapsed())
+            ),
             Tone::Care,
         ),
         None => row("transaction", "none".into(), Tone::Plain),

@@ -23,7 +23,9 @@ impl Desk {
             "help" => self.requests.push_back(Request::Guide(parsed.rest.clone())),
             "keys" => self.requests.push_back(Request::Guide("keys".into())),
             "one-page" => self.requests.push_back(Request::Guide("one page".into())),
-            "theme" => self.requests.push_back(Request::Theme(first.map(str::to_ascii_lowercase))),
+            "theme" => self
+                .requests
+                .push_back(Request::Theme(first.map(str::to_ascii_lowercase))),
             "record" => {
                 self.sheet()?;
                 let row = first.and_then(|row| row.parse().ok());
@@ -57,19 +59,30 @@ impl Desk {
     /// The current result.
     fn sheet(&mut self) -> Result<&mut Sheet, Failure> {
         let current = self.current;
-        match self.entries.get_mut(current).and_then(|entry| entry.sheet_mut()) {
+        match self
+            .entries
+            .get_mut(current)
+            .and_then(|entry| entry.sheet_mut())
+        {
             Some(sheet) if sheet.given_up => Err(plain(
                 "This result gave up its rows to keep within the disk budget. /again runs it once more.",
             )),
             Some(sheet) => Ok(sheet),
-            None => Err(plain("The current entry has no rows. Show one that has, or run a query.")),
+            None => Err(plain(
+                "The current entry has no rows. Show one that has, or run a query.",
+            )),
         }
     }
 
     /// The current result once all its rows are there.
     fn complete_sheet(&mut self) -> Result<&mut Sheet, Failure> {
-        if self.entry().is_some_and(|entry| entry.state == State::Running) {
-            return Err(plain("Its rows are still arriving. Wait for the last, or stop it with Ctrl-C."));
+        if self
+            .entry()
+            .is_some_and(|entry| entry.state == State::Running)
+        {
+            return Err(plain(
+                "Its rows are still arriving. Wait for the last, or stop it with Ctrl-C.",
+            ));
         }
         self.sheet()
     }
@@ -77,7 +90,8 @@ impl Desk {
     fn column(&mut self, name: &str, span: &std::ops::Range<usize>) -> Result<usize, Failure> {
         let sheet = self.sheet()?;
         sheet.column(name).ok_or_else(|| {
-            let nearest = idle_tide_lang::correct::nearest(name, sheet.labels.iter().map(String::as_str), 3);
+            let nearest =
+                idle_tide_lang::correct::nearest(name, sheet.labels.iter().map(String::as_str), 3);
             Failure {
                 place: Some(span.clone()),
                 corrections: nearest
@@ -85,7 +99,10 @@ impl Desk {
                     .map(|near| Correction {
                         label: near.clone(),
                         detail: "column".into(),
-                        edit: Edit { span: span.clone(), text: near.clone() },
+                        edit: Edit {
+                            span: span.clone(),
+                            text: near.clone(),
+                        },
                     })
                     .collect(),
                 ..plain(format!("This result has no column {name}."))
@@ -98,7 +115,12 @@ impl Desk {
             None => None,
             Some(part) => {
                 let column = self.column(&part.text, &part.span)?;
-                Some((column, parsed.argument(1).is_some_and(|word| word.eq_ignore_ascii_case("desc"))))
+                Some((
+                    column,
+                    parsed
+                        .argument(1)
+                        .is_some_and(|word| word.eq_ignore_ascii_case("desc")),
+                ))
             }
         };
         self.order_by(order)
@@ -137,7 +159,9 @@ impl Desk {
             expr::parse(&parsed.rest).and_then(|parsed| expr::bind(&parsed, set.columns()))
         };
         if let Err(error) = bound {
-            let at = |span: &std::ops::Range<usize>| span.start + parsed.rest_at..span.end + parsed.rest_at;
+            let at = |span: &std::ops::Range<usize>| {
+                span.start + parsed.rest_at..span.end + parsed.rest_at
+            };
             return Err(Failure {
                 place: Some(at(&error.span)),
                 corrections: error
@@ -146,7 +170,10 @@ impl Desk {
                     .map(|near| Correction {
                         label: near.clone(),
                         detail: String::new(),
-                        edit: Edit { span: at(&error.span), text: near.clone() },
+                        edit: Edit {
+                            span: at(&error.span),
+                            text: near.clone(),
+                        },
                     })
                     .collect(),
                 ..plain(error.message)
@@ -175,13 +202,24 @@ impl Desk {
         if !chosen.is_empty() {
             sheet.view.columns = chosen;
         }
-        let left: Vec<usize> =
-            sheet.view.columns.iter().copied().filter(|at| !hidden.contains(at)).collect();
+        let left: Vec<usize> = sheet
+            .view
+            .columns
+            .iter()
+            .copied()
+            .filter(|at| !hidden.contains(at))
+            .collect();
         if left.is_empty() {
-            return Err(plain("One column has to stay. /columns --all brings all back."));
+            return Err(plain(
+                "One column has to stay. /columns --all brings all back.",
+            ));
         }
         sheet.view.columns = left;
-        let words = format!("{} of {} columns are shown.", sheet.view.columns.len(), sheet.labels.len());
+        let words = format!(
+            "{} of {} columns are shown.",
+            sheet.view.columns.len(),
+            sheet.labels.len()
+        );
         self.say(words, Tone::Plain);
         Ok(())
     }

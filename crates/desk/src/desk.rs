@@ -199,7 +199,10 @@ impl Desk {
             places: options.places,
             requests: VecDeque::new(),
             returned: None,
-            notice: trouble.map(|text| Notice { text, tone: Tone::Care }),
+            notice: trouble.map(|text| Notice {
+                text,
+                tone: Tone::Care,
+            }),
             memory: Budget::new(ALL_MEMORY),
             stream: options.stream,
             watched: None,
@@ -296,7 +299,9 @@ impl Desk {
 
     /// How long the running statement has waited for a lock, and the limit.
     pub fn lock_wait(&self) -> Option<(Duration, Duration)> {
-        self.busy.as_ref().and_then(|_| self.worker.control.waiting())
+        self.busy
+            .as_ref()
+            .and_then(|_| self.worker.control.waiting())
     }
 
     /// What a face is asked to do.
@@ -316,7 +321,10 @@ impl Desk {
 
     /// Says something that makes no entry.
     pub fn say(&mut self, text: impl Into<String>, tone: Tone) {
-        self.notice = Some(Notice { text: text.into(), tone });
+        self.notice = Some(Notice {
+            text: text.into(),
+            tone,
+        });
     }
 
     /// Takes the word away.
@@ -328,7 +336,11 @@ impl Desk {
     pub fn figures(&mut self, column: usize) -> Option<&Figures> {
         let entry = self.entries.get(self.current)?;
         let sheet = entry.sheet()?;
-        let rows = sheet.view.rows.as_ref().map(|rows| Arc::as_ptr(rows) as usize);
+        let rows = sheet
+            .view
+            .rows
+            .as_ref()
+            .map(|rows| Arc::as_ptr(rows) as usize);
         let same = self.watched.as_ref().is_some_and(|watched| {
             (watched.entry, watched.column, watched.rows) == (entry.number, column, rows)
         });
@@ -345,7 +357,13 @@ impl Desk {
                 Arc::clone(&stop),
                 &self.notify,
             );
-            self.watched = Some(Watched { entry: entry.number, column, rows, figures: None, stop });
+            self.watched = Some(Watched {
+                entry: entry.number,
+                column,
+                rows,
+                figures: None,
+                stop,
+            });
         }
         self.watched.as_ref()?.figures.as_ref()
     }
@@ -358,10 +376,16 @@ impl Desk {
             None => text.into(),
         };
         if let Err(error) = self.history.add(&self.source, text) {
-            self.say(format!("The statement could not be kept for later sessions: {error}."), Tone::Care);
+            self.say(
+                format!("The statement could not be kept for later sessions: {error}."),
+                Tone::Care,
+            );
         }
         let mut before = 0;
-        for piece in pieces(&submission, self.dialect).iter().filter(|piece| piece.has_code) {
+        for piece in pieces(&submission, self.dialect)
+            .iter()
+            .filter(|piece| piece.has_code)
+        {
             let is_command = piece.kind == PieceKind::Command;
             self.queue.push_back(Waiting {
                 submission: Arc::clone(&submission),
@@ -565,8 +589,16 @@ impl Desk {
     }
 
     fn no_such_object(&self, parsed: &Parsed, name: &str) -> Failure {
-        let names = self.catalog.objects.iter().filter(|o| !o.helper).map(|o| o.name.as_str());
-        let span = parsed.arguments.first().map_or(0..0, |part| part.span.clone());
+        let names = self
+            .catalog
+            .objects
+            .iter()
+            .filter(|o| !o.helper)
+            .map(|o| o.name.as_str());
+        let span = parsed
+            .arguments
+            .first()
+            .map_or(0..0, |part| part.span.clone());
         failure::of_command(&command::CommandError {
             message: format!("There is no table or view {name}."),
             span,
@@ -586,10 +618,14 @@ impl Desk {
                     ))
                 })?
             }
-            None => self.entry().ok_or_else(|| failure::plain("There is no entry yet."))?,
+            None => self
+                .entry()
+                .ok_or_else(|| failure::plain("There is no entry yet."))?,
         };
         if entry.text == "arrival" {
-            return Err(failure::plain("The arrival card is no statement. Show an entry that is one, or name its number."));
+            return Err(failure::plain(
+                "The arrival card is no statement. Show an entry that is one, or name its number.",
+            ));
         }
         Ok(entry.text.clone())
     }
@@ -660,7 +696,9 @@ impl Desk {
         }
         let ticket = u64::from(busy.entry);
         let sink: Box<dyn Sink + Send> = match (&busy.doing, &mut self.stream) {
-            (Doing::Figures(columns), _) => Box::new(IntoFigures { columns: Arc::clone(columns) }),
+            (Doing::Figures(columns), _) => Box::new(IntoFigures {
+                columns: Arc::clone(columns),
+            }),
             (_, Some(make)) => make(),
             (_, None) => {
                 let set = Arc::new(RwLock::new(ResultSet::of_rows(Vec::new(), Vec::new())));
@@ -699,9 +737,12 @@ impl Desk {
         corrections: Vec<Correction>,
     ) {
         // The rest of the submission does not run.
-        self.queue.retain(|other| !Arc::ptr_eq(&other.submission, &waiting.submission));
+        self.queue
+            .retain(|other| !Arc::ptr_eq(&other.submission, &waiting.submission));
         self.returned = Some(Returned {
-            text: waiting.submission[waiting.span.start..].trim_end().to_string(),
+            text: waiting.submission[waiting.span.start..]
+                .trim_end()
+                .to_string(),
             place,
             corrections,
         });
@@ -716,17 +757,31 @@ impl Desk {
         match event {
             Event::Started { .. } => {}
             Event::Rows { ticket } => self.rows_arrived(ticket),
-            Event::Done { ticket, result, took, bearings } => {
+            Event::Done {
+                ticket,
+                result,
+                took,
+                bearings,
+            } => {
                 self.bearings = *bearings;
                 self.statement_ended(ticket, result, took);
             }
             Event::Catalog(read) => self.catalog_read(read),
             Event::Counted { ticket, counts } => self.counted(ticket, &counts),
             Event::Refusing(done) => self.writes_set(done),
-            Event::Arranged { entry, order, filter, rows } => {
+            Event::Arranged {
+                entry,
+                order,
+                filter,
+                rows,
+            } => {
                 self.arranged(entry, order, filter, rows);
             }
-            Event::Figures { entry, column, figures } => {
+            Event::Figures {
+                entry,
+                column,
+                figures,
+            } => {
                 if let Some(watched) = &mut self.watched
                     && (watched.entry, watched.column) == (entry, column)
                 {
@@ -736,8 +791,14 @@ impl Desk {
             Event::Exported(done) => {
                 self.exporting = false;
                 self.notice = Some(match done {
-                    Ok(text) => Notice { text, tone: Tone::Active },
-                    Err(text) => Notice { text, tone: Tone::Danger },
+                    Ok(text) => Notice {
+                        text,
+                        tone: Tone::Active,
+                    },
+                    Err(text) => Notice {
+                        text,
+                        tone: Tone::Danger,
+                    },
                 });
             }
         }
@@ -745,11 +806,18 @@ impl Desk {
     }
 
     /// Runs an export in the background; [`Event::Exported`] ends it.
-    pub(crate) fn export(&mut self, sheet: Sheet, path: std::path::PathBuf, layout: idle_tide_draw::Layout) {
+    pub(crate) fn export(
+        &mut self,
+        sheet: Sheet,
+        path: std::path::PathBuf,
+        layout: idle_tide_draw::Layout,
+    ) {
         self.exporting = true;
         let notify = Arc::clone(&self.notify);
         std::thread::spawn(move || {
-            notify(Event::Exported(crate::export::export(&sheet, &path, layout)));
+            notify(Event::Exported(crate::export::export(
+                &sheet, &path, layout,
+            )));
         });
     }
 
@@ -784,7 +852,12 @@ impl Desk {
         }
     }
 
-    fn statement_ended(&mut self, ticket: u64, result: Result<Outcome, EngineError>, took: Duration) {
+    fn statement_ended(
+        &mut self,
+        ticket: u64,
+        result: Result<Outcome, EngineError>,
+        took: Duration,
+    ) {
         let number = ticket as u32;
         if self.busy.as_ref().is_none_or(|busy| busy.entry != number) {
             return;
@@ -805,7 +878,9 @@ impl Desk {
             Ok(outcome) => {
                 let content = match (&busy.doing, kept) {
                     (Doing::Figures(gathered), _) => {
-                        let gathered = gathered.read().unwrap_or_else(std::sync::PoisonError::into_inner);
+                        let gathered = gathered
+                            .read()
+                            .unwrap_or_else(std::sync::PoisonError::into_inner);
                         let set = about::figures(&gathered);
                         Content::Rows(Sheet::new(Arc::new(RwLock::new(set))))
                     }
@@ -829,10 +904,16 @@ impl Desk {
                     Content::Rows,
                 );
                 self.end_entry(number, State::Stopped, content);
-                let rest = busy.waiting.submission[busy.waiting.span.end..].trim().to_string();
-                self.queue.retain(|other| !Arc::ptr_eq(&other.submission, &busy.waiting.submission));
+                let rest = busy.waiting.submission[busy.waiting.span.end..]
+                    .trim()
+                    .to_string();
+                self.queue
+                    .retain(|other| !Arc::ptr_eq(&other.submission, &busy.waiting.submission));
                 if !rest.is_empty() {
-                    self.returned = Some(Returned { text: rest, ..Returned::default() });
+                    self.returned = Some(Returned {
+                        text: rest,
+                        ..Returned::default()
+                    });
                 }
             }
             Err(error) => {
@@ -847,7 +928,10 @@ impl Desk {
                 match kept.filter(|sheet| !read(&sheet.set).is_empty()) {
                     // Rows that came before the error stay.
                     Some(sheet) => {
-                        self.say(format!("It ended early: {}", failure.headline), Tone::Danger);
+                        self.say(
+                            format!("It ended early: {}", failure.headline),
+                            Tone::Danger,
+                        );
                         self.end_entry(number, State::Failed, Content::Rows(sheet));
                         self.give_back(&busy.waiting, failure.place, failure.corrections);
                     }
@@ -856,8 +940,10 @@ impl Desk {
             }
         }
         // Rows counted before would be wrong now.
-        if matches!(effect, Effect::Definition | Effect::Write | Effect::Transaction | Effect::Other)
-            && self.stream.is_none()
+        if matches!(
+            effect,
+            Effect::Definition | Effect::Write | Effect::Transaction | Effect::Other
+        ) && self.stream.is_none()
         {
             self.read_catalog();
         }
@@ -870,7 +956,9 @@ impl Desk {
         let target = about.target.unwrap_or_default();
         let rows = |count: u64| idle_tide_draw::picture::counted(count, "row");
         let headline = match (about.verb.as_str(), outcome.changed) {
-            ("insert" | "replace", Some(count)) => format!("{} inserted into {target}.", rows(count)),
+            ("insert" | "replace", Some(count)) => {
+                format!("{} inserted into {target}.", rows(count))
+            }
             ("update", Some(count)) => format!("{} of {target} changed.", rows(count)),
             ("delete", Some(count)) => format!("{} deleted from {target}.", rows(count)),
             ("create", _) => format!("{target} was made."),
@@ -884,11 +972,18 @@ impl Desk {
         page.say(Tone::Heading, headline);
         if let Some(key) = outcome.new_key {
             page.gap();
-            page.line(Line::new().column(Tone::Faint, "new key", 10).and(Tone::Number, key.to_string()));
+            page.line(
+                Line::new()
+                    .column(Tone::Faint, "new key", 10)
+                    .and(Tone::Number, key.to_string()),
+            );
         }
         if about.verb == "begin" {
             page.gap();
-            page.say(Tone::Faint, "commit; keeps what follows, rollback; takes it back.");
+            page.say(
+                Tone::Faint,
+                "commit; keeps what follows, rollback; takes it back.",
+            );
         }
         page
     }
@@ -900,7 +995,10 @@ impl Desk {
                 Arc::clone(&self.catalog)
             }
             Err(error) => {
-                self.say(format!("The catalog could not be read: {}", error.message), Tone::Danger);
+                self.say(
+                    format!("The catalog could not be read: {}", error.message),
+                    Tone::Danger,
+                );
                 Arc::clone(&self.catalog)
             }
         };
@@ -908,10 +1006,22 @@ impl Desk {
             self.catalog_known = true;
             self.fill_arrival(&catalog);
         }
-        if !matches!(&self.busy, Some(Busy { doing: Doing::Catalog(_), .. })) {
+        if !matches!(
+            &self.busy,
+            Some(Busy {
+                doing: Doing::Catalog(_),
+                ..
+            })
+        ) {
             return;
         }
-        let Some(Busy { entry, waiting, doing: Doing::Catalog(parsed), .. }) = self.busy.take() else {
+        let Some(Busy {
+            entry,
+            waiting,
+            doing: Doing::Catalog(parsed),
+            ..
+        }) = self.busy.take()
+        else {
             return;
         };
         let sheet = |set| Content::Rows(Sheet::new(Arc::new(RwLock::new(set))));
@@ -922,9 +1032,12 @@ impl Desk {
             "indexes" => sheet(about::indexes(&catalog, pattern)),
             name => {
                 let object = parsed.argument(0).map(|name| {
-                    catalog
-                        .table(name)
-                        .or_else(|| catalog.objects.iter().find(|o| o.name.eq_ignore_ascii_case(name)))
+                    catalog.table(name).or_else(|| {
+                        catalog
+                            .objects
+                            .iter()
+                            .find(|o| o.name.eq_ignore_ascii_case(name))
+                    })
                 });
                 match object {
                     Some(None) => {
@@ -935,7 +1048,11 @@ impl Desk {
                     Some(Some(object)) if name == "about" => {
                         Content::Page(about::object_page(object, &catalog, self.dialect))
                     }
-                    object => Content::Page(about::definition_page(object.flatten(), &catalog, self.dialect)),
+                    object => Content::Page(about::definition_page(
+                        object.flatten(),
+                        &catalog,
+                        self.dialect,
+                    )),
                 }
             }
         };
@@ -943,19 +1060,37 @@ impl Desk {
     }
 
     fn fill_arrival(&mut self, catalog: &Catalog) {
-        let Some(at) = self.entries.iter().position(|entry| entry.text == "arrival") else {
+        let Some(at) = self
+            .entries
+            .iter()
+            .position(|entry| entry.text == "arrival")
+        else {
             return;
         };
         let now = Visit {
-            at: SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs()),
+            at: SystemTime::now()
+                .duration_since(UNIX_EPOCH)
+                .map_or(0, |since| since.as_secs()),
             server: format!("{} {}", self.bearings.family, self.bearings.version),
-            place: self.bearings.place.clone().unwrap_or_else(|| "memory".into()),
+            place: self
+                .bearings
+                .place
+                .clone()
+                .unwrap_or_else(|| "memory".into()),
             tables: catalog.tables().count() as u64,
         };
-        let last = self.places.as_ref().and_then(|places| {
-            visit(&places.visits, &self.source, &now).unwrap_or_default()
-        });
-        let page = arrival::card(&self.source, &self.bearings, self.writes, catalog, last.as_ref(), &now);
+        let last = self
+            .places
+            .as_ref()
+            .and_then(|places| visit(&places.visits, &self.source, &now).unwrap_or_default());
+        let page = arrival::card(
+            &self.source,
+            &self.bearings,
+            self.writes,
+            catalog,
+            last.as_ref(),
+            &now,
+        );
         let number = self.entries[at].number;
         self.end_entry(number, State::Done, Content::Page(page));
     }
@@ -965,7 +1100,9 @@ impl Desk {
             return;
         };
         let question = match &busy.doing {
-            Doing::Counting(sweep, counts) => guard::question(sweep, counts, answers, &self.catalog),
+            Doing::Counting(sweep, counts) => {
+                guard::question(sweep, counts, answers, &self.catalog)
+            }
             _ => None,
         };
         match question {
@@ -976,25 +1113,41 @@ impl Desk {
                     self.entries[at].content = Content::Page(question.page.clone());
                 }
                 self.question = Some(question);
-                self.busy = Some(Busy { doing: Doing::Asking, ..busy });
+                self.busy = Some(Busy {
+                    doing: Doing::Asking,
+                    ..busy
+                });
             }
         }
     }
 
     fn writes_set(&mut self, done: Result<bool, EngineError>) {
-        let Some(Busy { entry, waiting, doing: Doing::Refusing(wanted), .. }) =
-            self.busy.take_if(|busy| matches!(busy.doing, Doing::Refusing(_)))
+        let Some(Busy {
+            entry,
+            waiting,
+            doing: Doing::Refusing(wanted),
+            ..
+        }) = self
+            .busy
+            .take_if(|busy| matches!(busy.doing, Doing::Refusing(_)))
         else {
             return;
         };
         if let Err(error) = done {
-            let failure = failure::plain(format!("The engine does not do that: {}.", error.message));
+            let failure =
+                failure::plain(format!("The engine does not do that: {}.", error.message));
             self.fail(entry, &waiting, failure);
             return;
         }
         self.writes = wanted;
         let mut page = Page::new();
-        page.say(Tone::Heading, format!("This session {}.", arrival::writes_words(wanted, &self.bearings.access)));
+        page.say(
+            Tone::Heading,
+            format!(
+                "This session {}.",
+                arrival::writes_words(wanted, &self.bearings.access)
+            ),
+        );
         page.gap();
         page.say(Tone::Faint, match wanted {
             Writes::None => "The engine itself refuses every write, whatever the statement looks like.",
@@ -1011,7 +1164,10 @@ impl Desk {
         filter: Option<String>,
         rows: Result<Option<Arc<Vec<u32>>>, String>,
     ) {
-        let Some(sheet) = self.place_of(entry).and_then(|at| self.entries[at].sheet_mut()) else {
+        let Some(sheet) = self
+            .place_of(entry)
+            .and_then(|at| self.entries[at].sheet_mut())
+        else {
             return;
         };
         sheet.working = None;

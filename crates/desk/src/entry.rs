@@ -97,11 +97,17 @@ impl Entry {
         match self.state {
             State::Waiting => ("waits".into(), Tone::Faint),
             State::Asking => ("asks first".into(), Tone::Care),
-            State::Running => (if rows.is_some() { "reading" } else { "running" }.into(), Tone::Active),
+            State::Running => (
+                if rows.is_some() { "reading" } else { "running" }.into(),
+                Tone::Active,
+            ),
             State::Failed => ("refused".into(), Tone::Danger),
             State::NotRun => ("not run".into(), Tone::Care),
             State::Stopped => match rows {
-                Some(rows) => (format!("stopped · {} · {time}", counted(rows, "row")), Tone::Care),
+                Some(rows) => (
+                    format!("stopped · {} · {time}", counted(rows, "row")),
+                    Tone::Care,
+                ),
                 None => (format!("stopped · {time}"), Tone::Care),
             },
             State::Done if !self.is_statement => match rows {

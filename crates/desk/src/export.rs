@@ -35,7 +35,10 @@ impl Replacing {
     /// If its directory cannot be written.
     pub fn begin(path: &Path) -> io::Result<Self> {
         if path.is_dir() {
-            return Err(io::Error::new(io::ErrorKind::IsADirectory, "that is a directory"));
+            return Err(io::Error::new(
+                io::ErrorKind::IsADirectory,
+                "that is a directory",
+            ));
         }
         let dir = match path.parent() {
             Some(dir) if !dir.as_os_str().is_empty() => dir,
@@ -52,7 +55,10 @@ impl Replacing {
     /// # Errors
     /// If the rest cannot be written.
     pub fn commit(self) -> io::Result<u64> {
-        let file = self.file.into_inner().map_err(io::IntoInnerError::into_error)?;
+        let file = self
+            .file
+            .into_inner()
+            .map_err(io::IntoInnerError::into_error)?;
         let size = file.as_file().metadata()?.len();
         file.persist(&self.path).map_err(|error| error.error)?;
         Ok(size)
@@ -75,15 +81,27 @@ impl Write for Replacing {
 pub fn export(sheet: &Sheet, path: &Path, layout: Layout) -> Result<String, String> {
     let existed = path.exists();
     let failed = |error: io::Error| {
-        let stays = if existed { " The file that was there is unchanged." } else { "" };
+        let stays = if existed {
+            " The file that was there is unchanged."
+        } else {
+            ""
+        };
         format!("{} was not written: {error}.{stays}", path.display())
     };
     let mut file = Replacing::begin(path).map_err(failed)?;
     let rows = write_sheet(sheet, layout, &mut file).map_err(failed)?;
     let size = file.commit().map_err(failed)?;
     let all = read(&sheet.set).len();
-    let part = if rows < all { format!(" of {}", grouped(all)) } else { String::new() };
-    let replaced = if existed { ", replacing the file that was there" } else { "" };
+    let part = if rows < all {
+        format!(" of {}", grouped(all))
+    } else {
+        String::new()
+    };
+    let replaced = if existed {
+        ", replacing the file that was there"
+    } else {
+        ""
+    };
     Ok(format!(
         "{}{part} as {}, {}, in {}{replaced}",
         counted(rows, "row"),
@@ -99,10 +117,20 @@ pub fn export(sheet: &Sheet, path: &Path, layout: Layout) -> Result<String, Stri
 /// Those of the output and of the spill file.
 pub fn write_sheet(sheet: &Sheet, layout: Layout, out: &mut dyn Write) -> io::Result<u64> {
     let set = read(&sheet.set);
-    let columns: Vec<Column> = sheet.view.columns.iter().map(|at| set.columns()[*at].clone()).collect();
+    let columns: Vec<Column> = sheet
+        .view
+        .columns
+        .iter()
+        .map(|at| set.columns()[*at].clone())
+        .collect();
     let mut writer = writer(layout, out);
     writer.columns(&columns)?;
-    let natural = sheet.view.columns.iter().copied().eq(0..set.columns().len());
+    let natural = sheet
+        .view
+        .columns
+        .iter()
+        .copied()
+        .eq(0..set.columns().len());
     let mut count = 0;
     if natural && sheet.view.rows.is_none() {
         for at in 0..set.batches() {
@@ -147,7 +175,9 @@ impl Streaming {
         let (sender, receiver) = sync_channel(8);
         Streaming {
             sender: Some(sender),
-            thread: Some(std::thread::spawn(move || write_all(layout, out, &receiver))),
+            thread: Some(std::thread::spawn(move || {
+                write_all(layout, out, &receiver)
+            })),
             rows: 0,
         }
     }

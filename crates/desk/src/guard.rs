@@ -130,13 +130,27 @@ pub fn question(
                 .iter()
                 .filter(|o| o.kind == Kind::Trigger && o.owner.as_deref() == Some(plain))
                 .count();
-            let referring: Vec<&str> =
-                catalog.referring(plain).map(|(object, _)| object.name.as_str()).collect();
+            let referring: Vec<&str> = catalog
+                .referring(plain)
+                .map(|(object, _)| object.name.as_str())
+                .collect();
             for (count, one) in [(indexes, "index"), (triggers, "trigger")] {
                 if count > 0 {
-                    let many = if one == "index" && count > 1 { "indexes".into() } else { counted(count as u64, one) };
-                    let words = if many == "indexes" { format!("{count} indexes") } else { many };
-                    page.line(Line::new().and(Tone::Care, "with it ").and(Tone::Plain, words));
+                    let many = if one == "index" && count > 1 {
+                        "indexes".into()
+                    } else {
+                        counted(count as u64, one)
+                    };
+                    let words = if many == "indexes" {
+                        format!("{count} indexes")
+                    } else {
+                        many
+                    };
+                    page.line(
+                        Line::new()
+                            .and(Tone::Care, "with it ")
+                            .and(Tone::Plain, words),
+                    );
                 }
             }
             if !referring.is_empty() {
@@ -162,7 +176,10 @@ pub fn question(
                 format!("This removes the column {column} of {table}, with its values in {all}."),
             );
             page.gap();
-            (format!("removes {column}"), "The other columns stay.".into())
+            (
+                format!("removes {column}"),
+                "The other columns stay.".into(),
+            )
         }
     };
     if page.lines.last().is_some_and(|line| !line.spans.is_empty()) {

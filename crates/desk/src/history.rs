@@ -138,7 +138,10 @@ fn private(dir: Option<&Path>) {
     use std::os::unix::fs::DirBuilderExt;
     if let Some(dir) = dir {
         // If it fails, opening the file says why.
-        let _ = std::fs::DirBuilder::new().recursive(true).mode(0o700).create(dir);
+        let _ = std::fs::DirBuilder::new()
+            .recursive(true)
+            .mode(0o700)
+            .create(dir);
     }
 }
 
@@ -175,12 +178,20 @@ mod tests {
         let dir = tempfile::tempdir().expect("dir");
         let path = dir.path().join("state/history.jsonl");
         let mut history = History::open(&path).expect("opens");
-        history.add("demo", "select 1;\nselect 'ü';").expect("added");
-        history.add("demo", "select 1;\nselect 'ü';").expect("repeated");
-        let mode = std::fs::metadata(&path).expect("there").permissions().mode();
+        history
+            .add("demo", "select 1;\nselect 'ü';")
+            .expect("added");
+        history
+            .add("demo", "select 1;\nselect 'ü';")
+            .expect("repeated");
+        let mode = std::fs::metadata(&path)
+            .expect("there")
+            .permissions()
+            .mode();
         assert_eq!(mode & 0o777, 0o600);
         let mut file = OpenOptions::new().append(true).open(&path).expect("opens");
-        file.write_all(b"{\"at\":1,\"source\":\"demo\",\"te").expect("cut off");
+        file.write_all(b"{\"at\":1,\"source\":\"demo\",\"te")
+            .expect("cut off");
         let mut again = History::open(&path).expect("opens");
         again.add("demo", "select 2;").expect("added");
         let texts: Vec<_> = History::open(&path)

@@ -129,9 +129,20 @@ pub fn tone_of(list: &[Token], at: usize, text: &str, dialect: &Dialect) -> Tone
     match token.kind {
         TokenKind::Word if dialect.is_keyword(word) => Tone::Heading,
         TokenKind::Word => {
-            let called = list.get(at + 1).is_some_and(|next| next.kind == TokenKind::Open);
-            let known = || dialect.functions.iter().any(|(name, _)| word.eq_ignore_ascii_case(name));
-            if called && known() { Tone::Heading } else { Tone::Plain }
+            let called = list
+                .get(at + 1)
+                .is_some_and(|next| next.kind == TokenKind::Open);
+            let known = || {
+                dialect
+                    .functions
+                    .iter()
+                    .any(|(name, _)| word.eq_ignore_ascii_case(name))
+            };
+            if called && known() {
+                Tone::Heading
+            } else {
+                Tone::Plain
+            }
         }
         TokenKind::QuotedName => Tone::Plain,
         TokenKind::Text => Tone::Literal,

@@ -112,6 +112,10 @@ mod tests {
         assert_eq!(again, settings);
         assert!(again.rest.contains_key("later"));
         std::fs::write(&path, "theme = ").expect("written");
-        assert!(Settings::read(&path).expect_err("no TOML").contains("settings.toml"));
+        assert!(
+            Settings::read(&path)
+                .expect_err("no TOML")
+                .contains("settings.toml")
+        );
     }
 }

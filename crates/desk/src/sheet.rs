@@ -83,7 +83,9 @@ impl Sheet {
     /// The number in the result of the row shown at place `at`.
     pub fn row_number(&self, at: u64) -> Option<u64> {
         match &self.view.rows {
-            Some(rows) => rows.get(usize::try_from(at).ok()?).map(|row| u64::from(*row)),
+            Some(rows) => rows
+                .get(usize::try_from(at).ok()?)
+                .map(|row| u64::from(*row)),
             None => (at < read(&self.set).len()).then_some(at),
         }
     }
@@ -109,8 +111,16 @@ impl Sheet {
     ) {
         self.stop.store(true, Ordering::Relaxed);
         self.stop = Arc::default();
-        let (set, stop, notify) = (Arc::clone(&self.set), Arc::clone(&self.stop), Arc::clone(notify));
-        self.working = Some(if filter.is_some() { "filtering" } else { "ordering" });
+        let (set, stop, notify) = (
+            Arc::clone(&self.set),
+            Arc::clone(&self.stop),
+            Arc::clone(notify),
+        );
+        self.working = Some(if filter.is_some() {
+            "filtering"
+        } else {
+            "ordering"
+        });
         std::thread::spawn(move || {
             let stopped = || stop.load(Ordering::Relaxed);
             let rows = arranged(&read(&set), order, filter.as_deref(), &stopped);
@@ -167,7 +177,11 @@ pub fn gather_figures(
     stop: Arc<AtomicBool>,
     notify: &Notify,
 ) {
-    let (set, rows, notify) = (Arc::clone(&sheet.set), sheet.view.rows.clone(), Arc::clone(notify));
+    let (set, rows, notify) = (
+        Arc::clone(&sheet.set),
+        sheet.view.rows.clone(),
+        Arc::clone(notify),
+    );
     std::thread::spawn(move || {
         let stopped = || stop.load(Ordering::Relaxed);
         let mut figures = Figures::default();
@@ -185,7 +199,9 @@ pub fn gather_figures(
                     while !stopped() && batch < read(&set).batches() {
                         let got = read(&set).batch(batch);
                         match got {
-                            Ok((_, rows)) => rows.rows().for_each(|row| figures.add(row.get(column))),
+                            Ok((_, rows)) => {
+                                rows.rows().for_each(|row| figures.add(row.get(column)))
+                            }
                             Err(error) => {
                                 result = Err(error);
                                 break;

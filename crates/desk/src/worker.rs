@@ -202,7 +202,9 @@ impl Sink for IntoResult {
     fn columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
         *self.set.write().unwrap_or_else(PoisonError::into_inner) =
             ResultSet::new(columns, Arc::clone(&self.budget), self.own_limit);
-        (self.notify)(Event::Rows { ticket: self.ticket });
+        (self.notify)(Event::Rows {
+            ticket: self.ticket,
+        });
         Ok(())
     }
 
@@ -211,7 +213,9 @@ impl Sink for IntoResult {
             .write()
             .unwrap_or_else(PoisonError::into_inner)
             .append(batch)?;
-        (self.notify)(Event::Rows { ticket: self.ticket });
+        (self.notify)(Event::Rows {
+            ticket: self.ticket,
+        });
         Ok(())
     }
 }
@@ -224,7 +228,10 @@ pub(crate) struct IntoFigures {
 impl Sink for IntoFigures {
     fn columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
         let mut list = self.columns.write().unwrap_or_else(PoisonError::into_inner);
-        *list = columns.into_iter().map(|c| (c, Figures::default())).collect();
+        *list = columns
+            .into_iter()
+            .map(|c| (c, Figures::default()))
+            .collect();
         Ok(())
     }
 

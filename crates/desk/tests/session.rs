@@ -26,11 +26,19 @@ fn places(dir: &Path) -> Places {
 impl Session {
     fn new(connection: Sqlite, places: Option<Places>) -> Self {
         let (sender, inbox) = channel();
-        let options = Options { source: "test".into(), writes: Writes::Ask, places, stream: None };
+        let options = Options {
+            source: "test".into(),
+            writes: Writes::Ask,
+            places,
+            stream: None,
+        };
         let notify = Arc::new(move |event| {
             let _ = sender.send(event);
         });
-        let mut session = Session { desk: Desk::new(Box::new(connection), options, notify), inbox };
+        let mut session = Session {
+            desk: Desk::new(Box::new(connection), options, notify),
+            inbox,
+        };
         session.desk.arrive();
         session.until(|desk| desk.entry().is_some_and(|entry| entry.state == State::Done));
         session
@@ -64,7 +72,11 @@ impl Session {
     /// Submits and waits until the view has settled.
     fn view(&mut self, text: &str) {
         self.run(text);
-        self.until(|desk| desk.entry().and_then(|e| e.sheet()).is_none_or(|s| s.working.is_none()));
+        self.until(|desk| {
+            desk.entry()
+                .and_then(|e| e.sheet())
+                .is_none_or(|s| s.working.is_none())
+        });
     }
 
     fn column(&self, column: usize) -> Vec<Value> {
@@ -96,8 +108,14 @@ fn several_statements_run_in_order_and_stop_at_the_first_error() {
     assert_eq!(returned.text, "select nn from t; select 3;");
     assert_eq!(returned.place, Some(7..9));
     assert_eq!(returned.corrections[0].label, "n");
-    let Content::Failure(failure) = &s.desk.entries()[3].content else { panic!("a failure") };
-    assert!(failure.changed.contains("2 statements before it ran"), "{}", failure.changed);
+    let Content::Failure(failure) = &s.desk.entries()[3].content else {
+        panic!("a failure")
+    };
+    assert!(
+        failure.changed.contains("2 statements before it ran"),
+        "{}",
+        failure.changed
+    );
     assert!(page(&s.desk.entries()[2]).contains("2 rows inserted into t"));
 }
 
@@ -107,7 +125,10 @@ fn sweeping_writes_are_asked_about_with_their_numbers() {
     s.run("create table visits (id integer primary key); create table dues (id integer primary key, visit_id references visits on delete cascade); create index dx on dues (visit_id);");
     s.run("insert into visits values (1), (2), (3); insert into dues (visit_id) values (1), (1);");
     s.run("update visits set id = id where id = 2;");
-    assert!(s.desk.question().is_none(), "a conditioned write goes straight through");
+    assert!(
+        s.desk.question().is_none(),
+        "a conditioned write goes straight through"
+    );
 
     s.run("delete from visits; select 1;");
     let question = s.desk.question().expect("asked").page.text();
@@ -115,13 +136,19 @@ fn sweeping_writes_are_asked_about_with_their_numbers() {
     assert!(question.contains("2 rows of dues"), "{question}");
     s.desk.answer(false);
     assert_eq!(s.desk.entry().map(|e| e.state), Some(State::NotRun));
-    assert_eq!(s.desk.take_returned().expect("returned").text, "delete from visits; select 1;");
+    assert_eq!(
+        s.desk.take_returned().expect("returned").text,
+        "delete from visits; select 1;"
+    );
     s.run("select count(*) from visits;");
     assert_eq!(s.column(0), [Value::Integer(3)]);
 
     s.run("drop table dues;");
     let question = s.desk.question().expect("asked").page.text();
-    assert!(question.contains("dues with all 2 rows") && question.contains("1 index"), "{question}");
+    assert!(
+        question.contains("dues with all 2 rows") && question.contains("1 index"),
+        "{question}"
+    );
     s.desk.answer(true);
     s.until(|desk| !desk.is_busy());
     s.run("delete from visits where 1 = 1;");
@@ -147,7 +174,10 @@ fn results_are_ordered_filtered_and_taken_away() {
     let mut s = Session::memory();
     s.run("with recursive r (n) as (select 1 union all select n + 1 from r where n < 2000) select n, 'quay ' || (n % 3) as quay, case when n % 5 then n end as five from r;");
     s.view("/order n desc");
-    assert_eq!(s.column(0)[..2], [Value::Integer(2000), Value::Integer(1999)]);
+    assert_eq!(
+        s.column(0)[..2],
+        [Value::Integer(2000), Value::Integer(1999)]
+    );
     s.view("/filter n <= 6 and quay <> 'quay 0'");
     assert_eq!(s.column(0), [5, 4, 2, 1].map(Value::Integer));
     s.run("/columns quay n");
@@ -165,8 +195,15 @@ fn results_are_ordered_filtered_and_taken_away() {
     let failed = page(s.run("/filter quy = 1"));
     assert!(failed.contains("nearest is quay"), "{failed}");
     let returned = s.desk.take_returned().expect("returned");
-    assert_eq!((returned.place, returned.corrections[0].edit.text.as_str()), (Some(8..11), "quay"));
-    assert!(s.desk.entries().len() == 3, "views make no entries: {}", s.desk.entries().len());
+    assert_eq!(
+        (returned.place, returned.corrections[0].edit.text.as_str()),
+        (Some(8..11), "quay")
+    );
+    assert!(
+        s.desk.entries().len() == 3,
+        "views make no entries: {}",
+        s.desk.entries().len()
+    );
 }
 
 #[test]
@@ -175,7 +212,13 @@ fn an_export_that_fails_leaves_the_old_file() {
     let mut s = Session::memory();
     s.run("select 1 as n;");
     s.run(&format!("/export {}/none/out.csv", dir.path().display()));
-    assert!(s.desk.notice().expect("a word").text.contains("was not written"));
+    assert!(
+        s.desk
+            .notice()
+            .expect("a word")
+            .text
+            .contains("was not written")
+    );
     assert!(page(s.run("/export out")).contains("--as csv"));
 }
 
@@ -183,12 +226,23 @@ fn an_export_that_fails_leaves_the_old_file() {
 fn a_running_statement_is_stopped_and_the_rest_comes_back() {
     let mut s = Session::memory();
     s.desk.submit("with recursive n (i) as (select 1 union all select i + 1 from n) select i from n; select 2;");
-    s.until(|desk| desk.running().and_then(|e| e.sheet()).is_some_and(|s| s.shown() > 1_000));
-    assert!(s.desk.order_by(Some((0, true))).is_err(), "rows still arrive");
+    s.until(|desk| {
+        desk.running()
+            .and_then(|e| e.sheet())
+            .is_some_and(|s| s.shown() > 1_000)
+    });
+    assert!(
+        s.desk.order_by(Some((0, true))).is_err(),
+        "rows still arrive"
+    );
     let asked = Instant::now();
     assert!(s.desk.cancel());
     s.until(|desk| !desk.is_busy());
-    assert!(asked.elapsed() < Duration::from_millis(200), "{:?}", asked.elapsed());
+    assert!(
+        asked.elapsed() < Duration::from_millis(200),
+        "{:?}",
+        asked.elapsed()
+    );
     let entry = s.desk.entry().expect("entry");
     assert_eq!(entry.state, State::Stopped);
     assert!(entry.sheet().expect("rows").shown() > 1_000);
@@ -202,7 +256,13 @@ fn rows_that_came_before_an_error_stay() {
     let entry = s.run("with recursive r (n) as (select 1 union all select n + 1 from r where n < 50000) select case when n = 49999 then abs(-9223372036854775807 - 1) else n end as n from r;");
     assert_eq!(entry.state, State::Failed);
     assert!(entry.sheet().expect("rows").shown() > 40_000);
-    assert!(s.desk.notice().expect("a word").text.contains("ended early"));
+    assert!(
+        s.desk
+            .notice()
+            .expect("a word")
+            .text
+            .contains("ended early")
+    );
     assert!(s.desk.take_returned().is_some());
 }
 
@@ -211,19 +271,28 @@ fn transactions_show_and_commands_answer() {
     let mut s = Session::memory();
     s.run("begin; create table t (a integer, b text); insert into t values (1, 'x'), (2, 5), ('three', null);");
     assert!(s.desk.bearings().transaction.is_some());
-    let Content::Failure(failure) = &s.run("select;").content else { panic!("a failure") };
+    let Content::Failure(failure) = &s.run("select;").content else {
+        panic!("a failure")
+    };
     assert!(failure.changed.contains("still open"));
     s.desk.take_returned();
     s.run("rollback;");
     assert!(s.desk.bearings().transaction.is_none());
     s.run("create table t (a integer, b text); insert into t values (1, 'x'), (2, 'y'), ('three', null);");
     s.run("/figures t");
-    assert_eq!(s.column(10)[0], Value::from("1 text"), "values of another kind");
+    assert_eq!(
+        s.column(10)[0],
+        Value::from("1 text"),
+        "values of another kind"
+    );
     assert_eq!(s.column(3), [0, 1].map(Value::Integer), "nulls");
     assert_eq!(s.run("/sample t 2").sheet().expect("rows").shown(), 2);
     assert!(page(s.run("/about T")).contains("a  integer"));
     assert!(page(s.run("/abuot t")).contains("no command /abuot"));
-    assert_eq!(s.desk.take_returned().expect("returned").corrections[0].label, "/about");
+    assert_eq!(
+        s.desk.take_returned().expect("returned").corrections[0].label,
+        "/about"
+    );
     assert!(page(s.run("/about tt")).contains("no table or view tt"));
     assert!(page(s.run("/definition t")).contains("CREATE TABLE t"));
     assert!(page(s.run("/bearings")).contains("in memory"));

@@ -122,7 +122,11 @@ pub fn writer<'a>(layout: Layout, out: impl Write + 'a) -> Box<dyn RowWriter + '
     match layout.format {
         Format::Csv | Format::Tsv => Box::new(Separated {
             out,
-            separator: if layout.format == Format::Csv { b',' } else { b'\t' },
+            separator: if layout.format == Format::Csv {
+                b','
+            } else {
+                b'\t'
+            },
             header: layout.header,
             buffer: Vec::with_capacity(BUFFER + 4_096),
             width: 0,
@@ -186,7 +190,8 @@ fn needs_quotes(bytes: &[u8], separator: u8) -> bool {
     match bytes.len() {
         // The last eight bytes overlap those before.
         length @ 8.. => {
-            bytes.chunks_exact(8).any(|part| special(word(part))) || special(word(&bytes[length - 8..]))
+            bytes.chunks_exact(8).any(|part| special(word(part)))
+                || special(word(&bytes[length - 8..]))
         }
         length => {
             let mut eight = [0; 8];
@@ -327,7 +332,8 @@ impl<W: Write> RowWriter for Json<W> {
 
     fn finish(&mut self) -> io::Result<()> {
         if self.array {
-            self.buffer.extend_from_slice(if self.first { b"]\n" } else { b"\n]\n" });
+            self.buffer
+                .extend_from_slice(if self.first { b"]\n" } else { b"\n]\n" });
         }
         self.out.write_all(&self.buffer)?;
         self.buffer.clear();
@@ -345,7 +351,10 @@ struct Record<W> {
 impl<W: Write> RowWriter for Record<W> {
     fn columns(&mut self, columns: &[Column]) -> io::Result<()> {
         let labels = column_labels(columns);
-        let shown: Vec<String> = labels.iter().map(|label| show_text(label, 60).text()).collect();
+        let shown: Vec<String> = labels
+            .iter()
+            .map(|label| show_text(label, 60).text())
+            .collect();
         let width = shown.iter().map(|label| label.width()).max().unwrap_or(0);
         self.names = shown
             .into_iter()
@@ -452,8 +461,8 @@ impl<W: Write> RowWriter for Aligned<W> {
                 line.clear();
                 for (column, value) in row.values().enumerate().take(labels.len()) {
                     let shown = show_value(value, most);
-                    let right = shown.look == Look::Number
-                        || numbers[column] && shown.look == Look::Null;
+                    let right =
+                        shown.look == Look::Number || numbers[column] && shown.look == Look::Null;
                     put(&mut line, column, &shown.text(), shown.width, right);
                 }
                 writeln!(self.out, "{}", line.trim_end())?;
@@ -480,9 +489,21 @@ mod tests {
             Column::named("dues"),
         ];
         let mut batch = RowBatch::new();
-        batch.push_row([ValueRef::Text("Grey, \"Heron\""), ValueRef::Null, ValueRef::Float(1240.5)]);
-        batch.push_row([ValueRef::Text("two\nlines"), ValueRef::Text(""), ValueRef::Integer(7)]);
-        batch.push_row([ValueRef::RawText(&[b'a', 0xff]), ValueRef::Bytes(&[1, 255]), ValueRef::Null]);
+        batch.push_row([
+            ValueRef::Text("Grey, \"Heron\""),
+            ValueRef::Null,
+            ValueRef::Float(1240.5),
+        ]);
+        batch.push_row([
+            ValueRef::Text("two\nlines"),
+            ValueRef::Text(""),
+            ValueRef::Integer(7),
+        ]);
+        batch.push_row([
+            ValueRef::RawText(&[b'a', 0xff]),
+            ValueRef::Bytes(&[1, 255]),
+            ValueRef::Null,
+        ]);
         let mut out = Vec::new();
         let mut writer = writer(layout, &mut out);
         writer.columns(&columns).expect("columns");
@@ -507,10 +528,27 @@ mod tests {
             lines(Format::Text),
             "vessels.name   quays.name    dues\nGrey, \"Heron\"  null        1240.5\ntwo¶lines      ''               7\na⟨ff⟩          x'01ff'       null\n"
         );
-        let ruled = written(Layout { format: Format::Text, header: true, lines: true });
-        assert!(ruled.lines().nth(1).is_some_and(|rule| rule.contains("─┼─")), "{ruled}");
-        assert!(lines(Format::Record).starts_with("vessels.name  Grey, \"Heron\"\nquays.name    null\n"));
-        let bare = written(Layout { format: Format::Tsv, header: false, lines: false });
+        let ruled = written(Layout {
+            format: Format::Text,
+            header: true,
+            lines: true,
+        });
+        assert!(
+            ruled
+                .lines()
+                .nth(1)
+                .is_some_and(|rule| rule.contains("─┼─")),
+            "{ruled}"
+        );
+        assert!(
+            lines(Format::Record)
+                .starts_with("vessels.name  Grey, \"Heron\"\nquays.name    null\n")
+        );
+        let bare = written(Layout {
+            format: Format::Tsv,
+            header: false,
+            lines: false,
+        });
         assert!(bare.starts_with("\"Grey, \"\"Heron\"\"\"\t\t1240.5\n"));
         assert_eq!(lines(Format::JsonLines).lines().count(), 3);
     }

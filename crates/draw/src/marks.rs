@@ -249,7 +249,10 @@ pub fn show_value(value: ValueRef<'_>, most: usize) -> Shown {
         ValueRef::RawText(bytes) => {
             for chunk in bytes.utf8_chunks() {
                 if !paint(chunk.valid(), &mut painter)
-                    || !chunk.invalid().iter().all(|byte| painter.code(u32::from(*byte)))
+                    || !chunk
+                        .invalid()
+                        .iter()
+                        .all(|byte| painter.code(u32::from(*byte)))
                 {
                     break;
                 }
@@ -349,7 +352,10 @@ mod tests {
         assert_eq!(shown("e\u{301}clair"), "e\u{301}clair");
         assert!(shown(&format!("a{}", "\u{301}".repeat(50))).chars().count() < 20);
         assert_eq!(shown("👩\u{200d}🔧"), "👩⟨200d⟩🔧");
-        assert_eq!(show_value(ValueRef::RawText(&[b'a', 0xff]), 20).text(), "a⟨ff⟩");
+        assert_eq!(
+            show_value(ValueRef::RawText(&[b'a', 0xff]), 20).text(),
+            "a⟨ff⟩"
+        );
     }
 
     #[test]
@@ -359,9 +365,15 @@ mod tests {
             (shown.text(), shown.look, shown.clipped)
         };
         assert_eq!(look(ValueRef::Null), ("null".into(), Look::Null, false));
-        assert_eq!(look(ValueRef::Text("null")), ("null".into(), Look::Text, false));
+        assert_eq!(
+            look(ValueRef::Text("null")),
+            ("null".into(), Look::Text, false)
+        );
         assert_eq!(look(ValueRef::Text("")), ("''".into(), Look::Empty, false));
-        assert_eq!(look(ValueRef::Bytes(&[1; 100])), ("x'010101010…".into(), Look::Bytes, true));
+        assert_eq!(
+            look(ValueRef::Bytes(&[1; 100])),
+            ("x'010101010…".into(), Look::Bytes, true)
+        );
         let long = "潮".repeat(100);
         let clipped = show_value(ValueRef::Text(&long), 12);
         assert!(clipped.clipped && clipped.width <= 12, "{clipped:?}");

@@ -7,7 +7,5 @@ mod engine;
 mod source;
 pub mod sqlite;
 
-pub use engine::{
-    Access, Bearings, Connection, Control, EngineError, Fault, Outcome, Sink,
-};
+pub use engine::{Access, Bearings, Connection, Control, EngineError, Fault, Outcome, Sink};
 pub use source::{OpenError, OpenOptions, Source, demo_file, open};

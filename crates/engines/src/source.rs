@@ -55,7 +55,9 @@ impl Source {
         if let Some(path) = text.strip_prefix("sqlite:") {
             let path = path.strip_prefix("//").unwrap_or(path);
             if path.is_empty() {
-                return Err(OpenError("sqlite: needs a path: sqlite:PATH, or sqlite::memory:.".into()));
+                return Err(OpenError(
+                    "sqlite: needs a path: sqlite:PATH, or sqlite::memory:.".into(),
+                ));
             }
             return Ok(Source::File(PathBuf::from(path)));
         }
@@ -67,7 +69,9 @@ impl Source {
             )));
         }
         if text.is_empty() {
-            return Err(OpenError("The source has no name. Name a file, or demo.".into()));
+            return Err(OpenError(
+                "The source has no name. Name a file, or demo.".into(),
+            ));
         }
         Ok(Source::File(PathBuf::from(text)))
     }
@@ -77,9 +81,10 @@ impl Source {
         match self {
             Source::Demo => "Brackwater Haven".into(),
             Source::Memory => "memory".into(),
-            Source::File(path) => path
-                .file_stem()
-                .map_or_else(|| path.display().to_string(), |name| name.to_string_lossy().into_owned()),
+            Source::File(path) => path.file_stem().map_or_else(
+                || path.display().to_string(),
+                |name| name.to_string_lossy().into_owned(),
+            ),
         }
     }
 }
@@ -89,11 +94,16 @@ impl Source {
 /// # Errors
 /// If the user has no data directory or it cannot be made.
 pub fn demo_file(readings: u64) -> Result<PathBuf, OpenError> {
-    let dirs = directories::ProjectDirs::from("", "", "idle-tide")
-        .ok_or_else(|| OpenError("There is no home directory to keep the practice harbour in. Set HOME.".into()))?;
+    let dirs = directories::ProjectDirs::from("", "", "idle-tide").ok_or_else(|| {
+        OpenError("There is no home directory to keep the practice harbour in. Set HOME.".into())
+    })?;
     let dir = dirs.data_dir();
-    fs::create_dir_all(dir)
-        .map_err(|e| OpenError(format!("The directory {} cannot be made: {e}.", dir.display())))?;
+    fs::create_dir_all(dir).map_err(|e| {
+        OpenError(format!(
+            "The directory {} cannot be made: {e}.",
+            dir.display()
+        ))
+    })?;
     let name = if readings == idle_tide_harbour::READINGS {
         "harbour.db".to_string()
     } else {

@@ -24,7 +24,9 @@ impl Sink for Rows {
     }
     fn rows(&mut self, batch: RowBatch) -> io::Result<()> {
         self.batches += 1;
-        let owned = batch.rows().map(|row| row.values().map(|v| v.to_owned()).collect());
+        let owned = batch
+            .rows()
+            .map(|row| row.values().map(|v| v.to_owned()).collect());
         self.rows.extend(owned);
         Ok(())
     }
@@ -52,7 +54,10 @@ fn contents(dir: &Path) -> BTreeMap<String, (Vec<u8>, std::time::SystemTime)> {
             let entry = entry.expect("entry");
             let time = entry.metadata().and_then(|m| m.modified()).expect("time");
             let bytes = std::fs::read(entry.path()).expect("bytes");
-            (entry.file_name().to_string_lossy().into_owned(), (bytes, time))
+            (
+                entry.file_name().to_string_lossy().into_owned(),
+                (bytes, time),
+            )
         })
         .collect()
 }
@@ -69,12 +74,21 @@ const WAL: &str = "pragma journal_mode = wal; pragma wal_autocheckpoint = 0;
 #[test]
 fn reading_changes_no_byte_in_any_journal_mode() {
     // The name needs escapes in an address.
-    for case in ["rollback", "wal at rest?#%", "wal in use", "wal left behind", "wal without index"] {
+    for case in [
+        "rollback",
+        "wal at rest?#%",
+        "wal in use",
+        "wal left behind",
+        "wal without index",
+    ] {
         let dir = tempfile::tempdir().expect("dir");
         let path = dir.path().join(format!("{case}.db"));
         let mut writer = None;
         match case {
-            "rollback" => drop(raw(&path, "create table t (n); insert into t values (1), (2)")),
+            "rollback" => drop(raw(
+                &path,
+                "create table t (n); insert into t values (1), (2)",
+            )),
             "wal at rest?#%" => drop(raw(&path, WAL)),
             "wal in use" => writer = Some(in_another_process(&path)),
             _ => {
@@ -94,8 +108,14 @@ fn reading_changes_no_byte_in_any_journal_mode() {
         }
         let before = contents(dir.path());
         let mut reader = open(&path, false).expect(case);
-        assert_eq!(one(&mut reader, "select count(*) from t"), Value::Integer(2), "{case}");
-        let error = run(&mut reader, "insert into t values (3)").err().expect("refused");
+        assert_eq!(
+            one(&mut reader, "select count(*) from t"),
+            Value::Integer(2),
+            "{case}"
+        );
+        let error = run(&mut reader, "insert into t values (3)")
+            .err()
+            .expect("refused");
         assert_eq!(error.fault, Fault::ReadOnly, "{case}");
         assert!(error.advice.expect("advice").contains("--write"));
         assert!(matches!(reader.bearings().access, Access::ReadOnly(_)));
@@ -144,9 +164,15 @@ fn a_file_read_as_it_lies_is_read_again_when_it_changes() {
     let path = dir.path().join("a.db");
     drop(raw(&path, WAL));
     let mut reader = open(&path, false).expect("opens");
-    assert_eq!(one(&mut reader, "select count(*) from t"), Value::Integer(2));
+    assert_eq!(
+        one(&mut reader, "select count(*) from t"),
+        Value::Integer(2)
+    );
     let writer = raw(&path, "insert into t values (3)");
-    assert_eq!(one(&mut reader, "select count(*) from t"), Value::Integer(3));
+    assert_eq!(
+        one(&mut reader, "select count(*) from t"),
+        Value::Integer(3)
+    );
     drop(writer);
     std::fs::remove_file(&path).expect("removed");
     let warnings = reader.bearings().warnings;
@@ -166,7 +192,10 @@ fn files_that_are_no_database_are_named() {
     let mut bytes = b"SQLite format 3\0".to_vec();
     bytes.resize(4096, 7);
     std::fs::write(&path, bytes).expect("written");
-    assert_eq!(open(&path, false).err().expect("refused").fault, Fault::Damaged);
+    assert_eq!(
+        open(&path, false).err().expect("refused").fault,
+        Fault::Damaged
+    );
 }
 
 #[test]
@@ -180,21 +209,36 @@ fn a_lock_is_waited_for_within_the_limit_and_can_be_cancelled() {
     let watcher = std::thread::spawn(move || {
         let start = Instant::now();
         while control.waiting().is_none() {
-            assert!(start.elapsed() < Duration::from_secs(5), "never seen waiting");
+            assert!(
+                start.elapsed() < Duration::from_secs(5),
+                "never seen waiting"
+            );
             std::thread::sleep(Duration::from_millis(5));
         }
         control.cancel(1);
     });
-    let error = run(&mut writer, "insert into t values (1)").err().expect("cancelled");
+    let error = run(&mut writer, "insert into t values (1)")
+        .err()
+        .expect("cancelled");
     watcher.join().expect("watched");
-    assert!(matches!(error.fault, Fault::Locked | Fault::Cancelled), "{error:?}");
+    assert!(
+        matches!(error.fault, Fault::Locked | Fault::Cancelled),
+        "{error:?}"
+    );
     let start = Instant::now();
     let mut rows = Rows::default();
-    let error = writer.run(2, "insert into t values (1)", &mut rows).expect_err("locked");
+    let error = writer
+        .run(2, "insert into t values (1)", &mut rows)
+        .expect_err("locked");
     assert_eq!(error.fault, Fault::Locked);
-    assert!((4_900..8_000).contains(&start.elapsed().as_millis()), "waited for the limit");
+    assert!(
+        (4_900..8_000).contains(&start.elapsed().as_millis()),
+        "waited for the limit"
+    );
     holder.execute_batch("commit").expect("freed");
-    writer.run(3, "insert into t values (1)", &mut rows).expect("free again");
+    writer
+        .run(3, "insert into t values (1)", &mut rows)
+        .expect("free again");
 }
 
 #[test]
@@ -207,14 +251,23 @@ fn an_endless_query_is_cancelled_and_keeps_its_rows() {
         Instant::now()
     });
     let mut rows = Rows::default();
-    let endless = "with recursive n (i) as (select 1 union all select i + 1 from n) select i from n";
+    let endless =
+        "with recursive n (i) as (select 1 union all select i + 1 from n) select i from n";
     let error = memory.run(7, endless, &mut rows).expect_err("cancelled");
     let ended = Instant::now();
     let asked = watcher.join().expect("asked");
     assert_eq!(error.fault, Fault::Cancelled);
-    assert!(ended - asked < Duration::from_millis(200), "{:?}", ended - asked);
+    assert!(
+        ended - asked < Duration::from_millis(200),
+        "{:?}",
+        ended - asked
+    );
     assert!(rows.rows.len() > 1_000, "rows so far are kept");
-    assert_eq!(one(&mut memory, "select 1"), Value::Integer(1), "the session goes on");
+    assert_eq!(
+        one(&mut memory, "select 1"),
+        Value::Integer(1),
+        "the session goes on"
+    );
 }
 
 #[test]
@@ -256,7 +309,10 @@ fn refused_writes_are_refused_by_the_engine() {
     ] {
         assert!(run(&mut memory, sql).is_err(), "{sql}");
     }
-    assert_eq!(one(&mut memory, "select count(*) from t"), Value::Integer(0));
+    assert_eq!(
+        one(&mut memory, "select count(*) from t"),
+        Value::Integer(0)
+    );
     memory.refuse_writes(false).expect("allows");
     let (outcome, _) = run(&mut memory, "insert into t values (1)").expect("allowed");
     assert_eq!((outcome.changed, outcome.new_key), (Some(1), Some(1)));
@@ -265,16 +321,34 @@ fn refused_writes_are_refused_by_the_engine() {
 #[test]
 fn errors_carry_their_place_and_meaning() {
     let mut memory = Sqlite::memory().expect("opens");
-    run(&mut memory, "create table visits (id integer primary key, berth_id not null)").expect("made");
+    run(
+        &mut memory,
+        "create table visits (id integer primary key, berth_id not null)",
+    )
+    .expect("made");
     let mut error = |sql: &str| run(&mut memory, sql).err().expect(sql);
     let e = error("select v.bert_id from visits v");
     assert_eq!(e.complaint, Complaint::NoSuchColumn("v.bert_id".into()));
     assert_eq!((e.offset, e.code.as_str()), (Some(7), "SQLITE_ERROR 1"));
-    assert_eq!(error("insert into visits (x) values (1)").complaint, Complaint::NoSuchColumn("x".into()));
-    assert_eq!(error("select * form visits").complaint, Complaint::Syntax("form".into()));
+    assert_eq!(
+        error("insert into visits (x) values (1)").complaint,
+        Complaint::NoSuchColumn("x".into())
+    );
+    assert_eq!(
+        error("select * form visits").complaint,
+        Complaint::Syntax("form".into())
+    );
     assert_eq!(error("select (1").complaint, Complaint::Incomplete);
-    assert_eq!(error("select 'a").complaint, Complaint::BadToken("'a".into()));
-    assert!(error("insert into visits values (1, null)").advice.expect("words").contains("berth_id of visits"));
+    assert_eq!(
+        error("select 'a").complaint,
+        Complaint::BadToken("'a".into())
+    );
+    assert!(
+        error("insert into visits values (1, null)")
+            .advice
+            .expect("words")
+            .contains("berth_id of visits")
+    );
     assert!(error("select :who").advice.expect("words").contains(":who"));
     assert_eq!(error("select 1\0").offset, Some(8));
 }
@@ -285,14 +359,28 @@ fn hostile_data_arrives_whole() {
     let value = one(&mut memory, "select cast(x'ff61' as text)");
     assert_eq!(value, Value::RawText(vec![0xff, 0x61]));
     let wide: Vec<String> = (0..2_000).map(|n| format!("{n} as c{n}")).collect();
-    let (_, rows) = run(&mut memory, &format!("select {}", wide.join(", "))).expect("2 000 columns");
-    assert_eq!((rows.columns.len(), &rows.rows[0][1_999]), (2_000, &Value::Integer(1_999)));
+    let (_, rows) =
+        run(&mut memory, &format!("select {}", wide.join(", "))).expect("2 000 columns");
+    assert_eq!(
+        (rows.columns.len(), &rows.rows[0][1_999]),
+        (2_000, &Value::Integer(1_999))
+    );
     let long = format!("select '{}'", "x".repeat(1_000_000));
     assert_eq!(one(&mut memory, &long), Value::Text("x".repeat(1_000_000)));
-    run(&mut memory, "create table t (n); create view v as select n from t; drop table t").expect("made");
+    run(
+        &mut memory,
+        "create table t (n); create view v as select n from t; drop table t",
+    )
+    .expect("made");
     let catalog = memory.catalog().expect("read");
     let view = catalog.table("v").expect("listed");
-    assert!(view.broken.as_ref().expect("broken").contains("no such table"), "{view:?}");
+    assert!(
+        view.broken
+            .as_ref()
+            .expect("broken")
+            .contains("no such table"),
+        "{view:?}"
+    );
 }
 
 #[test]
@@ -301,7 +389,13 @@ fn the_harbour_is_made_and_described() {
     let path = dir.path().join("harbour.db");
     make_harbour(&path, &idle_tide_harbour::Settings::default()).expect("made");
     let mut harbour = open(&path, true).expect("opens");
-    assert_eq!(one(&mut harbour, "select count(*) from pragma_foreign_key_check"), Value::Integer(0));
+    assert_eq!(
+        one(
+            &mut harbour,
+            "select count(*) from pragma_foreign_key_check"
+        ),
+        Value::Integer(0)
+    );
     let mut catalog = harbour.catalog().expect("read");
     harbour.count_rows(&mut catalog, Duration::from_secs(20));
     let tables = catalog.tables().filter(|o| o.kind != Kind::View).count();
@@ -309,14 +403,46 @@ fn the_harbour_is_made_and_described() {
     let visits = catalog.table("VISITS").expect("visits");
     assert_eq!(visits.rows, Some(12_000));
     assert_eq!(visits.comment.as_deref(), Some("one stay of one vessel"));
-    assert_eq!(visits.field("berth_id").and_then(|f| f.comment.as_deref()), Some("where the vessel lay"));
-    assert_eq!(visits.field("crew").and_then(|f| f.comment.as_deref()), None);
-    assert_eq!(visits.link_of("vessel_id").map(|l| l.table.as_str()), Some("vessels"));
-    assert!(visits.indexes.iter().any(|i| i.name == "one_per_tide" && i.unique && i.columns == ["berth_id", "arrived"]));
+    assert_eq!(
+        visits.field("berth_id").and_then(|f| f.comment.as_deref()),
+        Some("where the vessel lay")
+    );
+    assert_eq!(
+        visits.field("crew").and_then(|f| f.comment.as_deref()),
+        None
+    );
+    assert_eq!(
+        visits.link_of("vessel_id").map(|l| l.table.as_str()),
+        Some("vessels")
+    );
+    assert!(
+        visits
+            .indexes
+            .iter()
+            .any(|i| i.name == "one_per_tide" && i.unique && i.columns == ["berth_id", "arrived"])
+    );
     assert_eq!(catalog.referring("visits").count(), 4);
-    assert_eq!(catalog.table("hull_surveys").map(|o| o.fields.len()), Some(60));
-    assert!(catalog.objects.iter().any(|o| o.helper && o.name.starts_with("notices_")));
-    let (_, rows) = run(&mut harbour, "select v.name, q.name, count(*) n from vessels v, quays q").expect("runs");
-    assert_eq!(rows.columns[0].origin, Some(("vessels".into(), "name".into())));
-    assert_eq!((rows.columns[0].optional, rows.columns[2].optional), (Some(false), None));
+    assert_eq!(
+        catalog.table("hull_surveys").map(|o| o.fields.len()),
+        Some(60)
+    );
+    assert!(
+        catalog
+            .objects
+            .iter()
+            .any(|o| o.helper && o.name.starts_with("notices_"))
+    );
+    let (_, rows) = run(
+        &mut harbour,
+        "select v.name, q.name, count(*) n from vessels v, quays q",
+    )
+    .expect("runs");
+    assert_eq!(
+        rows.columns[0].origin,
+        Some(("vessels".into(), "name".into()))
+    );
+    assert_eq!(
+        (rows.columns[0].optional, rows.columns[2].optional),
+        (Some(false), None)
+    );
 }

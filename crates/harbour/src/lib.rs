@@ -75,7 +75,10 @@ mod tests {
     fn the_same_settings_give_the_same_rows() {
         let take = |readings| {
             let mut all = Vec::new();
-            let settings = Settings { readings, ..Settings::default() };
+            let settings = Settings {
+                readings,
+                ..Settings::default()
+            };
             let done: Result<(), ()> = generate(&settings, &mut |table, row: &[Value]| {
                 all.push((table, row.to_vec()));
                 Ok(())

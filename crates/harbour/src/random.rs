@@ -17,7 +17,7 @@ impl Random {
     }
 
     /// A whole number from `low` to `high`.
-    pub(crate) fn from_to(&mut self, low: i64, high: i64) -> i64 {
+    pub(crate) fn between(&mut self, low: i64, high: i64) -> i64 {
         low + self.below((high - low + 1) as u64) as i64
     }
 

@@ -80,57 +80,236 @@ use Argument as A;
 
 /// All commands, in alphabetical order.
 pub static COMMANDS: &[Command] = &[
-    command!("about", "NAME", "look around", &[A::Table], (1, 1), &[],
-        "one table or view in full: columns, keys, indexes, links, definition"),
-    command!("again", "[N]", "entries", &[A::Entry], (0, 1), &[],
-        "runs the current entry, or entry N, once more"),
-    command!("bearings", "", "arrive", &[], (0, 0), &[],
-        "everything about where you are"),
-    command!("clear", "", "read", &[], (0, 0), &[],
-        "clears the view; entries and results stay"),
-    command!("columns", "[NAME ...] [--hide NAME] [--all]", "read", &[A::Column], (0, MANY),
-        &[OptionSpec { name: "hide", value: Some(A::Column) }, OptionSpec { name: "all", value: None }],
-        "shows these columns in this order; --hide takes one away, --all brings all back"),
-    command!("definition", "[NAME]", "look around", &[A::Table], (0, 1), &[],
-        "the creating statement of an object, or of all"),
-    command!("edit", "[N]", "write", &[A::Entry], (0, 1), &[],
-        "opens the statement, or that of entry N, in your editor"),
-    command!("entries", "", "entries", &[], (0, 0), &[],
-        "all entries of this session and statements of earlier ones"),
-    command!("export", "FILE [--as FORMAT] [--no-header] [--lines]", "take away", &[A::File], (1, 1),
+    command!(
+        "about",
+        "NAME",
+        "look around",
+        &[A::Table],
+        (1, 1),
+        &[],
+        "one table or view in full: columns, keys, indexes, links, definition"
+    ),
+    command!(
+        "again",
+        "[N]",
+        "entries",
+        &[A::Entry],
+        (0, 1),
+        &[],
+        "runs the current entry, or entry N, once more"
+    ),
+    command!(
+        "bearings",
+        "",
+        "arrive",
+        &[],
+        (0, 0),
+        &[],
+        "everything about where you are"
+    ),
+    command!(
+        "clear",
+        "",
+        "read",
+        &[],
+        (0, 0),
+        &[],
+        "clears the view; entries and results stay"
+    ),
+    command!(
+        "columns",
+        "[NAME ...] [--hide NAME] [--all]",
+        "read",
+        &[A::Column],
+        (0, MANY),
         &[
-            OptionSpec { name: "as", value: Some(A::Words(FORMATS)) },
-            OptionSpec { name: "no-header", value: None },
-            OptionSpec { name: "lines", value: None },
+            OptionSpec {
+                name: "hide",
+                value: Some(A::Column)
+            },
+            OptionSpec {
+                name: "all",
+                value: None
+            }
         ],
-        "writes all rows of the current result to a file"),
-    command!("figures", "NAME", "look around", &[A::Table], (1, 1), &[],
-        "every column's nulls, distinct values, extremes, commonest values and odd kinds"),
-    command!("filter", "[CONDITION]", "read", &[A::Rest], (0, MANY), &[],
-        "keeps the rows that satisfy a condition; without one, all rows again"),
-    command!("help", "[TOPIC]", "help", &[A::Topic], (0, MANY), &[],
-        "the guide: by topic, command, key or statement"),
-    command!("indexes", "[PATTERN]", "look around", &[A::Pattern], (0, 1), &[],
-        "indexes, with their tables and columns"),
-    command!("keys", "", "help", &[], (0, 0), &[], "every key and what it does"),
-    command!("one-page", "", "help", &[], (0, 0), &[], "everything on one page"),
-    command!("order", "[COLUMN [desc]]", "read", &[A::Column, A::Words(&["asc", "desc"])], (0, 2), &[],
-        "orders the rows by a column; without one, as they came"),
+        "shows these columns in this order; --hide takes one away, --all brings all back"
+    ),
+    command!(
+        "definition",
+        "[NAME]",
+        "look around",
+        &[A::Table],
+        (0, 1),
+        &[],
+        "the creating statement of an object, or of all"
+    ),
+    command!(
+        "edit",
+        "[N]",
+        "write",
+        &[A::Entry],
+        (0, 1),
+        &[],
+        "opens the statement, or that of entry N, in your editor"
+    ),
+    command!(
+        "entries",
+        "",
+        "entries",
+        &[],
+        (0, 0),
+        &[],
+        "all entries of this session and statements of earlier ones"
+    ),
+    command!(
+        "export",
+        "FILE [--as FORMAT] [--no-header] [--lines]",
+        "take away",
+        &[A::File],
+        (1, 1),
+        &[
+            OptionSpec {
+                name: "as",
+                value: Some(A::Words(FORMATS))
+            },
+            OptionSpec {
+                name: "no-header",
+                value: None
+            },
+            OptionSpec {
+                name: "lines",
+                value: None
+            },
+        ],
+        "writes all rows of the current result to a file"
+    ),
+    command!(
+        "figures",
+        "NAME",
+        "look around",
+        &[A::Table],
+        (1, 1),
+        &[],
+        "every column's nulls, distinct values, extremes, commonest values and odd kinds"
+    ),
+    command!(
+        "filter",
+        "[CONDITION]",
+        "read",
+        &[A::Rest],
+        (0, MANY),
+        &[],
+        "keeps the rows that satisfy a condition; without one, all rows again"
+    ),
+    command!(
+        "help",
+        "[TOPIC]",
+        "help",
+        &[A::Topic],
+        (0, MANY),
+        &[],
+        "the guide: by topic, command, key or statement"
+    ),
+    command!(
+        "indexes",
+        "[PATTERN]",
+        "look around",
+        &[A::Pattern],
+        (0, 1),
+        &[],
+        "indexes, with their tables and columns"
+    ),
+    command!(
+        "keys",
+        "",
+        "help",
+        &[],
+        (0, 0),
+        &[],
+        "every key and what it does"
+    ),
+    command!(
+        "one-page",
+        "",
+        "help",
+        &[],
+        (0, 0),
+        &[],
+        "everything on one page"
+    ),
+    command!(
+        "order",
+        "[COLUMN [desc]]",
+        "read",
+        &[A::Column, A::Words(&["asc", "desc"])],
+        (0, 2),
+        &[],
+        "orders the rows by a column; without one, as they came"
+    ),
     command!("quit", "", "arrive", &[], (0, 0), &[], "leaves"),
-    command!("recall", "N", "entries", &[A::Entry], (1, 1), &[],
-        "brings the statement of entry N back into the composer"),
-    command!("record", "[ROW]", "read", &[A::Number], (0, 1), &[],
-        "the current row, or row ROW, one field per line"),
-    command!("sample", "NAME [N]", "look around", &[A::Table, A::Number], (1, 2), &[],
-        "a few rows of a table (10 unless N says otherwise)"),
-    command!("tables", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL],
-        "tables; --full adds columns, indexes, comments and an engine's helper tables"),
-    command!("theme", "[deep, shoal or plain]", "read", &[A::Words(&["deep", "shoal", "plain"])], (0, 1), &[],
-        "the colours: deep for dark, shoal for light grounds, plain for none"),
-    command!("views", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL],
-        "views; --full adds columns and comments"),
-    command!("writes", "[ask, free or none]", "change", &[A::Words(&["ask", "free", "none"])], (0, 1), &[],
-        "how writes are treated: asked about when they sweep, free, or refused by the engine"),
+    command!(
+        "recall",
+        "N",
+        "entries",
+        &[A::Entry],
+        (1, 1),
+        &[],
+        "brings the statement of entry N back into the composer"
+    ),
+    command!(
+        "record",
+        "[ROW]",
+        "read",
+        &[A::Number],
+        (0, 1),
+        &[],
+        "the current row, or row ROW, one field per line"
+    ),
+    command!(
+        "sample",
+        "NAME [N]",
+        "look around",
+        &[A::Table, A::Number],
+        (1, 2),
+        &[],
+        "a few rows of a table (10 unless N says otherwise)"
+    ),
+    command!(
+        "tables",
+        "[PATTERN] [--full]",
+        "look around",
+        &[A::Pattern],
+        (0, 1),
+        &[FULL],
+        "tables; --full adds columns, indexes, comments and an engine's helper tables"
+    ),
+    command!(
+        "theme",
+        "[deep, shoal or plain]",
+        "read",
+        &[A::Words(&["deep", "shoal", "plain"])],
+        (0, 1),
+        &[],
+        "the colours: deep for dark, shoal for light grounds, plain for none"
+    ),
+    command!(
+        "views",
+        "[PATTERN] [--full]",
+        "look around",
+        &[A::Pattern],
+        (0, 1),
+        &[FULL],
+        "views; --full adds columns and comments"
+    ),
+    command!(
+        "writes",
+        "[ask, free or none]",
+        "change",
+        &[A::Words(&["ask", "free", "none"])],
+        (0, 1),
+        &[],
+        "how writes are treated: asked about when they sweep, free, or refused by the engine"
+    ),
 ];
 
 /// A part of a command line and its place, in bytes from the line's start.
@@ -237,14 +416,19 @@ pub fn parse(line: &str) -> Result<Parsed, CommandError> {
     let line = line.strip_suffix(';').unwrap_or(line);
     let all = parts(line);
     let Some(head) = all.first() else {
-        return Err(error("There is no command here.", 0..line.len(), Vec::new()));
+        return Err(error(
+            "There is no command here.",
+            0..line.len(),
+            Vec::new(),
+        ));
     };
     let name = head.text.trim_start_matches('/').to_ascii_lowercase();
     let Some(command) = find(&name) else {
-        let nearest: Vec<String> = crate::correct::nearest(&name, COMMANDS.iter().map(|c| c.name), 3)
-            .into_iter()
-            .map(|name| format!("/{name}"))
-            .collect();
+        let nearest: Vec<String> =
+            crate::correct::nearest(&name, COMMANDS.iter().map(|c| c.name), 3)
+                .into_iter()
+                .map(|name| format!("/{name}"))
+                .collect();
         let message = if nearest.is_empty() {
             format!("There is no command /{name}. /help lists them all.")
         } else {
@@ -285,15 +469,27 @@ pub fn parse(line: &str) -> Result<Parsed, CommandError> {
             let message = if command.options.is_empty() {
                 format!("/{} has no options.", command.name)
             } else {
-                let list: Vec<_> = command.options.iter().map(|o| format!("--{}", o.name)).collect();
-                format!("/{} has no option --{option}. It knows {}.", command.name, list.join(", "))
+                let list: Vec<_> = command
+                    .options
+                    .iter()
+                    .map(|o| format!("--{}", o.name))
+                    .collect();
+                format!(
+                    "/{} has no option --{option}. It knows {}.",
+                    command.name,
+                    list.join(", ")
+                )
             };
             return Err(error(&message, part.span.clone(), nearest));
         };
         let value = match (spec.value, given) {
             (None, None) => None,
             (None, Some(_)) => {
-                return Err(error(&format!("--{option} takes no value."), part.span.clone(), Vec::new()));
+                return Err(error(
+                    &format!("--{option} takes no value."),
+                    part.span.clone(),
+                    Vec::new(),
+                ));
             }
             (Some(_), Some(value)) => Some(Part {
                 text: value.trim_matches(['"', '\'']).to_string(),
@@ -302,7 +498,11 @@ pub fn parse(line: &str) -> Result<Parsed, CommandError> {
             (Some(_), None) => match rest.next() {
                 Some(value) => Some(value.clone()),
                 None => {
-                    return Err(error(&format!("--{option} needs a value."), part.span.clone(), Vec::new()));
+                    return Err(error(
+                        &format!("--{option} needs a value."),
+                        part.span.clone(),
+                        Vec::new(),
+                    ));
                 }
             },
         };
@@ -315,17 +515,29 @@ pub fn parse(line: &str) -> Result<Parsed, CommandError> {
     let usage = format!("/{} {}", command.name, command.usage);
     let usage = usage.trim_end();
     if given < command.count.0 {
-        return Err(error(&format!("Something is missing: {usage}"), line.len()..line.len(), Vec::new()));
+        return Err(error(
+            &format!("Something is missing: {usage}"),
+            line.len()..line.len(),
+            Vec::new(),
+        ));
     }
     if given > command.count.1 {
         let extra = parsed.arguments[command.count.1].span.clone();
-        return Err(error(&format!("There is more here than it can use: {usage}"), extra, Vec::new()));
+        return Err(error(
+            &format!("There is more here than it can use: {usage}"),
+            extra,
+            Vec::new(),
+        ));
     }
     for (at, part) in parsed.arguments.iter().enumerate() {
         match command.arguments.get(at).or(command.arguments.last()) {
             Some(Argument::Words(words)) => one_of(words, part)?,
             Some(Argument::Number | Argument::Entry) if part.text.parse::<u64>().is_err() => {
-                return Err(error(&format!("{} is not a number: {usage}", part.text), part.span.clone(), Vec::new()));
+                return Err(error(
+                    &format!("{} is not a number: {usage}", part.text),
+                    part.span.clone(),
+                    Vec::new(),
+                ));
             }
             _ => {}
         }
@@ -334,7 +546,10 @@ pub fn parse(line: &str) -> Result<Parsed, CommandError> {
 }
 
 fn one_of(words: &[&str], part: &Part) -> Result<(), CommandError> {
-    if words.iter().any(|word| word.eq_ignore_ascii_case(&part.text)) {
+    if words
+        .iter()
+        .any(|word| word.eq_ignore_ascii_case(&part.text))
+    {
         return Ok(());
     }
     let nearest = crate::correct::nearest(&part.text, words.iter().copied(), 3);
@@ -402,9 +617,24 @@ mod tests {
         assert_eq!((error.span, error.nearest[0].as_str()), (0..7, "/tables"));
         let error = parse("/export x --as cvs").expect_err("no such format");
         assert_eq!((error.span, error.nearest[0].as_str()), (15..18, "csv"));
-        assert!(parse("/about").expect_err("missing").message.contains("/about NAME"));
-        assert!(parse("/again x").expect_err("number").message.contains("not a number"));
-        assert!(parse("/tables --ful").expect_err("option").nearest.contains(&"--full".into()));
+        assert!(
+            parse("/about")
+                .expect_err("missing")
+                .message
+                .contains("/about NAME")
+        );
+        assert!(
+            parse("/again x")
+                .expect_err("number")
+                .message
+                .contains("not a number")
+        );
+        assert!(
+            parse("/tables --ful")
+                .expect_err("option")
+                .nearest
+                .contains(&"--full".into())
+        );
     }
 
     #[test]
@@ -418,6 +648,10 @@ mod tests {
     #[test]
     fn the_table_is_in_order_and_complete() {
         assert!(COMMANDS.is_sorted_by_key(|command| command.name));
-        assert!(COMMANDS.iter().all(|c| !c.summary.is_empty() && c.count.0 <= c.count.1));
+        assert!(
+            COMMANDS
+                .iter()
+                .all(|c| !c.summary.is_empty() && c.count.0 <= c.count.1)
+        );
     }
 }

@@ -75,7 +75,10 @@ const MOST: usize = 200;
 pub fn complete(text: &str, cursor: usize, asked: bool, from: &Sources<'_>) -> Completion {
     let cursor = cursor.min(text.len());
     if text.trim_start().starts_with('/')
-        && text.trim_start()[1..].chars().next().is_none_or(|c| c.is_ascii_alphabetic())
+        && text.trim_start()[1..]
+            .chars()
+            .next()
+            .is_none_or(|c| c.is_ascii_alphabetic())
     {
         return complete_command(text, cursor, from);
     }
@@ -117,7 +120,10 @@ fn complete_command(text: &str, cursor: usize, from: &Sources<'_>) -> Completion
             .rfind(|c: char| !(c.is_alphanumeric() || c == '_' || c == '.'))
             .map_or(0, |at| at + 1);
         let word = &line[tail..];
-        let list = from.columns.iter().map(|label| plain_candidate(label, "column", Offer::Column));
+        let list = from
+            .columns
+            .iter()
+            .map(|label| plain_candidate(label, "column", Offer::Column));
         return ranked(start + tail..cursor, word, list.collect(), !word.is_empty());
     }
     let before = &parts[1..parts.len() - usize::from(!at_blank)];
@@ -137,9 +143,14 @@ fn complete_command(text: &str, cursor: usize, from: &Sources<'_>) -> Completion
             insert: format!("--{}", option.name),
         }));
     } else {
-        let position = before.iter().filter(|part| !part.text.starts_with("--")).count();
+        let position = before
+            .iter()
+            .filter(|part| !part.text.starts_with("--"))
+            .count();
         let kind = found.arguments.get(position).or_else(|| {
-            (found.count.1 == usize::MAX).then(|| found.arguments.last()).flatten()
+            (found.count.1 == usize::MAX)
+                .then(|| found.arguments.last())
+                .flatten()
         });
         if let Some(kind) = kind {
             argument_candidates(*kind, word, from, &mut list);
@@ -166,20 +177,39 @@ fn argument_candidates(kind: Argument, word: &str, from: &Sources<'_>, list: &mu
     match kind {
         Argument::Table | Argument::Pattern => {
             for object in fitting_tables(word, from) {
-                list.push(plain_candidate(&object.name, &table_detail(object), Offer::Table));
+                list.push(plain_candidate(
+                    &object.name,
+                    &table_detail(object),
+                    Offer::Table,
+                ));
             }
         }
         Argument::Column => {
-            list.extend(from.columns.iter().map(|c| plain_candidate(c, "column", Offer::Column)));
+            list.extend(
+                from.columns
+                    .iter()
+                    .map(|c| plain_candidate(c, "column", Offer::Column)),
+            );
         }
         Argument::Words(words) => {
-            list.extend(words.iter().map(|word| plain_candidate(word, "", Offer::Command)));
+            list.extend(
+                words
+                    .iter()
+                    .map(|word| plain_candidate(word, "", Offer::Command)),
+            );
         }
-        Argument::Entry => list.extend(from.entries.iter().rev().map(|(number, text)| {
-            plain_candidate(&number.to_string(), text, Offer::Command)
-        })),
+        Argument::Entry => list.extend(
+            from.entries
+                .iter()
+                .rev()
+                .map(|(number, text)| plain_candidate(&number.to_string(), text, Offer::Command)),
+        ),
         Argument::Topic => {
-            list.extend(from.topics.iter().map(|topic| plain_candidate(topic, "", Offer::Command)));
+            list.extend(
+                from.topics
+                    .iter()
+                    .map(|topic| plain_candidate(topic, "", Offer::Command)),
+            );
         }
         Argument::Number | Argument::File | Argument::Rest => {}
     }
@@ -237,8 +267,15 @@ fn complete_sql(text: &str, cursor: usize, asked: bool, from: &Sources<'_>) -> C
         Place::Start => list.extend(from.dialect.starts.iter().map(|word| keyword(word))),
         Place::Table => tables(&named, word, from, &mut list),
         Place::InsertColumns => {
-            if let Some(object) = named.insert.as_ref().and_then(|i| from.catalog.table(&i.table)) {
-                let used = named.insert.as_ref().map_or(&[][..], |insert| &insert.columns);
+            if let Some(object) = named
+                .insert
+                .as_ref()
+                .and_then(|i| from.catalog.table(&i.table))
+            {
+                let used = named
+                    .insert
+                    .as_ref()
+                    .map_or(&[][..], |insert| &insert.columns);
                 let free = object.fields.iter().filter(|f| !used.contains(&f.name));
                 list.extend(free.map(|field| column(object, &field.name, from.dialect)));
             }
@@ -248,7 +285,12 @@ fn complete_sql(text: &str, cursor: usize, asked: bool, from: &Sources<'_>) -> C
                 if table.qualifier().eq_ignore_ascii_case(qualifier)
                     && let Some(object) = from.catalog.table(&table.name)
                 {
-                    list.extend(object.fields.iter().map(|f| column(object, &f.name, from.dialect)));
+                    list.extend(
+                        object
+                            .fields
+                            .iter()
+                            .map(|f| column(object, &f.name, from.dialect)),
+                    );
                 }
             }
             if list.is_empty() {
@@ -265,7 +307,12 @@ fn complete_sql(text: &str, cursor: usize, asked: bool, from: &Sources<'_>) -> C
             }
             for used in &named.tables {
                 if let Some(object) = from.catalog.table(&used.name) {
-                    list.extend(object.fields.iter().map(|f| column(object, &f.name, from.dialect)));
+                    list.extend(
+                        object
+                            .fields
+                            .iter()
+                            .map(|f| column(object, &f.name, from.dialect)),
+                    );
                 }
             }
             dedupe_columns(&mut list);
@@ -279,17 +326,25 @@ fn complete_sql(text: &str, cursor: usize, asked: bool, from: &Sources<'_>) -> C
                     });
                 }
             }
-            list.extend(from.dialect.functions.iter().map(|(name, arguments)| Candidate {
-                label: format!("{name}({arguments})"),
-                detail: "function".into(),
-                offer: Offer::Function,
-                insert: format!("{name}("),
-            }));
+            list.extend(
+                from.dialect
+                    .functions
+                    .iter()
+                    .map(|(name, arguments)| Candidate {
+                        label: format!("{name}({arguments})"),
+                        detail: "function".into(),
+                        offer: Offer::Function,
+                        insert: format!("{name}("),
+                    }),
+            );
             list.extend(from.dialect.keywords.iter().map(|word| keyword(word)));
             tables(&named, word, from, &mut list);
         }
     }
-    let open = matches!(place, Place::Table | Place::InsertColumns | Place::Qualified(_));
+    let open = matches!(
+        place,
+        Place::Table | Place::InsertColumns | Place::Qualified(_)
+    );
     if word.is_empty() && !asked && !open {
         return Completion::default();
     }
@@ -307,7 +362,12 @@ fn complete_sql(text: &str, cursor: usize, asked: bool, from: &Sources<'_>) -> C
     if !asked && list.iter().any(exact) {
         return Completion::default();
     }
-    ranked(start + word_at..cursor, word, list, !word.is_empty() || asked || open)
+    ranked(
+        start + word_at..cursor,
+        word,
+        list,
+        !word.is_empty() || asked || open,
+    )
 }
 
 /// The bytes of the statement that `cursor` stands in.
@@ -332,12 +392,16 @@ fn word_before<'a>(text: &'a str, all: &[Token], cursor: usize) -> (&'a str, usi
 }
 
 fn place(text: &str, all: &[Token], word_at: usize, cursor: usize) -> Place {
-    let inside = all.iter().find(|token| token.start < cursor && cursor <= token.end);
+    let inside = all
+        .iter()
+        .find(|token| token.start < cursor && cursor <= token.end);
     if let Some(token) = inside {
         let within = cursor < token.end || !token.closed || token.kind == TokenKind::Comment;
         let closed_comment = token.closed && cursor == token.end && text[..cursor].ends_with("*/");
-        if matches!(token.kind, TokenKind::Text | TokenKind::QuotedName | TokenKind::Comment)
-            && within
+        if matches!(
+            token.kind,
+            TokenKind::Text | TokenKind::QuotedName | TokenKind::Comment
+        ) && within
             && !closed_comment
         {
             return Place::Nothing;
@@ -364,7 +428,10 @@ fn place(text: &str, all: &[Token], word_at: usize, cursor: usize) -> Place {
     };
     match last.kind {
         TokenKind::Dot => {
-            let name = before.len().checked_sub(2).and_then(|at| before[at].name(text));
+            let name = before
+                .len()
+                .checked_sub(2)
+                .and_then(|at| before[at].name(text));
             return name.map_or(Place::Nothing, Place::Qualified);
         }
         TokenKind::Word => match word(1).as_str() {
@@ -426,8 +493,17 @@ fn table(object: &Object, dialect: &Dialect) -> Candidate {
 }
 
 fn tables(named: &Scope, word: &str, from: &Sources<'_>, list: &mut Vec<Candidate>) {
-    list.extend(named.common.iter().map(|name| plain_candidate(name, "defined above", Offer::Table)));
-    list.extend(fitting_tables(word, from).into_iter().map(|object| table(object, from.dialect)));
+    list.extend(
+        named
+            .common
+            .iter()
+            .map(|name| plain_candidate(name, "defined above", Offer::Table)),
+    );
+    list.extend(
+        fitting_tables(word, from)
+            .into_iter()
+            .map(|object| table(object, from.dialect)),
+    );
 }
 
 /// Tables and views whose names begin with `word`, and if these are few all that hold its letters in
@@ -441,9 +517,13 @@ fn fitting_tables<'a>(word: &str, from: &Sources<'a>) -> Vec<&'a Object> {
     if list.len() < MOST {
         let holds = |object: &&Object| {
             let mut rest = object.name.bytes();
-            word.bytes().all(|wanted| rest.any(|byte| byte.eq_ignore_ascii_case(&wanted)))
+            word.bytes()
+                .all(|wanted| rest.any(|byte| byte.eq_ignore_ascii_case(&wanted)))
         };
-        let more = from.catalog.tables().filter(|object| holds(object) && !starts(object));
+        let more = from
+            .catalog
+            .tables()
+            .filter(|object| holds(object) && !starts(object));
         list.extend(more.take(5 * MOST));
     }
     list
@@ -474,7 +554,12 @@ fn ranked(span: Range<usize>, word: &str, list: Vec<Candidate>, open: bool) -> C
         return Completion::default();
     }
     let mut matcher = Matcher::new(Config::DEFAULT);
-    let pattern = Pattern::new(word, CaseMatching::Ignore, Normalization::Smart, AtomKind::Fuzzy);
+    let pattern = Pattern::new(
+        word,
+        CaseMatching::Ignore,
+        Normalization::Smart,
+        AtomKind::Fuzzy,
+    );
     let lower = word.to_lowercase();
     let mut buffer = Vec::new();
     let mut scored: Vec<(bool, u8, u32, usize, Candidate)> = Vec::new();
@@ -547,7 +632,11 @@ mod tests {
     use idle_tide_core::{Field, Kind};
 
     fn offers(text: &str) -> Vec<String> {
-        completion(text).candidates.into_iter().map(|c| c.label).collect()
+        completion(text)
+            .candidates
+            .into_iter()
+            .map(|c| c.label)
+            .collect()
     }
 
     fn completion(text: &str) -> Completion {
@@ -555,7 +644,10 @@ mod tests {
             let mut object = Object::new("main", name, Kind::Table);
             object.fields = fields
                 .iter()
-                .map(|field| Field { name: field.to_string(), ..Field::default() })
+                .map(|field| Field {
+                    name: field.to_string(),
+                    ..Field::default()
+                })
                 .collect();
             object
         };
@@ -568,13 +660,18 @@ mod tests {
         };
         let cursor = text.find('|').unwrap_or(text.len());
         let text = text.replacen('|', "", 1);
-        complete(&text, cursor, false, &Sources {
-            catalog: &catalog,
-            dialect: &SQLITE,
-            columns: &["amount".into(), "raised_on".into()],
-            entries: &[(3, "select 1".into())],
-            topics: &["writing"],
-        })
+        complete(
+            &text,
+            cursor,
+            false,
+            &Sources {
+                catalog: &catalog,
+                dialect: &SQLITE,
+                columns: &["amount".into(), "raised_on".into()],
+                entries: &[(3, "select 1".into())],
+                topics: &["writing"],
+            },
+        )
     }
 
     #[test]
@@ -583,12 +680,18 @@ mod tests {
         assert_eq!(offers("select * from vis"), ["visit services", "visits"]);
         assert_eq!(offers("select * from visits, ves")[0], "vessels");
         assert_eq!(offers("select v.o| from vessels v"), ["owner_id"]);
-        assert_eq!(offers("select s.| from visits s"), ["id", "vessel_id", "arrived"]);
+        assert_eq!(
+            offers("select s.| from visits s"),
+            ["id", "vessel_id", "arrived"]
+        );
         assert_eq!(offers("select * from visits where arr")[0], "arrived");
         assert_eq!(offers("insert into visits (id, "), ["vessel_id", "arrived"]);
         assert!(offers("select 'from vis").is_empty());
         assert!(offers("select 1 -- from vis").is_empty());
-        assert!(offers("select 1 from").is_empty(), "a word typed in full needs no list");
+        assert!(
+            offers("select 1 from").is_empty(),
+            "a word typed in full needs no list"
+        );
         assert_eq!(offers("select 1; sel"), ["select"]);
     }
 
@@ -596,8 +699,14 @@ mod tests {
     fn fuzzy_and_common_starts() {
         assert!(offers("select * from vsts").contains(&"visits".to_string()));
         assert_eq!(completion("select * from v").common, None);
-        assert_eq!(completion("select vess| from visits").common.as_deref(), Some("vessel"));
-        assert_eq!(completion("select * from vis").candidates[0].insert, "\"visit services\"");
+        assert_eq!(
+            completion("select vess| from visits").common.as_deref(),
+            Some("vessel")
+        );
+        assert_eq!(
+            completion("select * from vis").candidates[0].insert,
+            "\"visit services\""
+        );
         assert_eq!(offers("SELE"), ["SELECT"]);
     }
 

@@ -116,7 +116,9 @@ pub fn advise(
         Complaint::Incomplete => case.incomplete(),
         Complaint::BadToken(token) => case.bad_token(token),
         Complaint::Other => Advice {
-            span: offset.and_then(|at| case.token_at(at)).map(|t| t.start..t.end),
+            span: offset
+                .and_then(|at| case.token_at(at))
+                .map(|t| t.start..t.end),
             ..Advice::default()
         },
     }
@@ -214,18 +216,38 @@ impl Case<'_> {
             if written.starts_with('"') {
                 let inner = token.name(self.text).unwrap_or_default();
                 let quoted = format!("'{}'", inner.replace('\'', "''"));
-                corrections.push(self.replace(token, &quoted, &quoted, "a text, in single quotes".into()));
+                corrections.push(self.replace(
+                    token,
+                    &quoted,
+                    &quoted,
+                    "a text, in single quotes".into(),
+                ));
             }
             let mut known: Vec<(&str, &TableUse)> = Vec::new();
             for table in tables.iter().filter(fits) {
                 if let Some(object) = self.catalog.table(&table.name) {
-                    known.extend(object.fields.iter().map(|field| (field.name.as_str(), table)));
+                    known.extend(
+                        object
+                            .fields
+                            .iter()
+                            .map(|field| (field.name.as_str(), table)),
+                    );
                 }
             }
             for near in nearest(plain, known.iter().map(|(field, _)| *field), 4) {
-                let owner = known.iter().find(|(field, _)| *field == near).map(|(_, t)| *t);
-                let detail = owner.map(|owner| self.describe(&owner.name, &near)).unwrap_or_default();
-                corrections.push(self.replace(token, &self.dialect.quote_name(&near), &near, detail));
+                let owner = known
+                    .iter()
+                    .find(|(field, _)| *field == near)
+                    .map(|(_, t)| *t);
+                let detail = owner
+                    .map(|owner| self.describe(&owner.name, &near))
+                    .unwrap_or_default();
+                corrections.push(self.replace(
+                    token,
+                    &self.dialect.quote_name(&near),
+                    &near,
+                    detail,
+                ));
             }
             if let Some(qualifier) = qualifier {
                 if let Some(table) = tables.iter().find(fits) {
@@ -237,11 +259,18 @@ impl Case<'_> {
                         };
                         if let Some(field) = object.field(plain) {
                             let start = token.start - qualifier.len() - 1;
-                            let text = format!("{}.{}", other.qualifier(), self.dialect.quote_name(&field.name));
+                            let text = format!(
+                                "{}.{}",
+                                other.qualifier(),
+                                self.dialect.quote_name(&field.name)
+                            );
                             corrections.push(Correction {
                                 label: text.clone(),
                                 detail: self.describe(&other.name, &field.name),
-                                edit: Edit { span: start..token.end, text },
+                                edit: Edit {
+                                    span: start..token.end,
+                                    text,
+                                },
                             });
                         }
                     }
@@ -261,7 +290,10 @@ impl Case<'_> {
 
     /// `x.name` where no table of the statement is called x.
     fn no_qualifier(&self, qualifier: &str, tables: &[TableUse], column: Token) -> Advice {
-        let at = self.list.iter().position(|token| token.start == column.start);
+        let at = self
+            .list
+            .iter()
+            .position(|token| token.start == column.start);
         let token = at.and_then(|at| at.checked_sub(2)).map(|at| self.list[at]);
         let corrections = token.map_or(Vec::new(), |token| {
             let mut names = nearest(qualifier, tables.iter().map(TableUse::qualifier), 3);
@@ -301,7 +333,11 @@ impl Case<'_> {
         let link = object
             .link_of(column)
             .map_or(String::new(), |link| format!(", links to {}", link.table));
-        let what = if declared.is_empty() { "column" } else { declared };
+        let what = if declared.is_empty() {
+            "column"
+        } else {
+            declared
+        };
         format!("{} in {table}{link}", what.to_lowercase())
     }
 
@@ -320,7 +356,11 @@ impl Case<'_> {
             owners
                 .iter()
                 .map(|table| {
-                    let text = format!("{}.{}", self.dialect.quote_name(table.qualifier()), token.of(self.text));
+                    let text = format!(
+                        "{}.{}",
+                        self.dialect.quote_name(table.qualifier()),
+                        token.of(self.text)
+                    );
                     self.replace(token, &text, &text, format!("the one of {}", table.name))
                 })
                 .collect()
@@ -330,7 +370,10 @@ impl Case<'_> {
             headline: if names.is_empty() {
                 format!("{name} could be a column of more than one table.")
             } else {
-                format!("{} each have a column {name}: say which.", names.join(" and "))
+                format!(
+                    "{} each have a column {name}: say which.",
+                    names.join(" and ")
+                )
             },
             span: token.map(|token| token.start..token.end),
             corrections,
@@ -360,7 +403,11 @@ impl Case<'_> {
     fn syntax(&self, near: &str) -> Advice {
         let at = self
             .offset
-            .and_then(|offset| self.list.iter().position(|t| t.start <= offset && offset < t.end))
+            .and_then(|offset| {
+                self.list
+                    .iter()
+                    .position(|t| t.start <= offset && offset < t.end)
+            })
             .or_else(|| self.list.iter().position(|t| t.of(self.text) == near));
         let Some(at) = at else {
             return Advice {
@@ -414,7 +461,10 @@ impl Case<'_> {
         if let Some(before) = before
             && before.kind == TokenKind::Comma
             && (self.dialect.is_keyword(here.of(self.text))
-                || matches!(here.kind, TokenKind::Comma | TokenKind::Close | TokenKind::Semicolon))
+                || matches!(
+                    here.kind,
+                    TokenKind::Comma | TokenKind::Close | TokenKind::Semicolon
+                ))
         {
             headline = "There is a comma too many.".into();
             corrections.push(Correction {
@@ -453,7 +503,12 @@ impl Case<'_> {
             }
             if depth < 0 {
                 headline = "This bracket closes nothing.".into();
-                corrections.push(self.replace(here, "", "without )", "takes the bracket out".into()));
+                corrections.push(self.replace(
+                    here,
+                    "",
+                    "without )",
+                    "takes the bracket out".into(),
+                ));
             }
         }
         // A misspelt keyword stands here, or just before, where it was taken for a name or an alias.
@@ -467,12 +522,15 @@ impl Case<'_> {
                 let object = self.catalog.table(&table.name);
                 object.is_some_and(|object| object.field(word).is_some())
             };
-            let is_name =
-                self.catalog.table(word).is_some() || self.tables().iter().any(is_column);
+            let is_name = self.catalog.table(word).is_some() || self.tables().iter().any(is_column);
             if is_name || word.len() < 3 {
                 continue;
             }
-            let words = if start { self.dialect.starts } else { self.dialect.keywords };
+            let words = if start {
+                self.dialect.starts
+            } else {
+                self.dialect.keywords
+            };
             let mut found = false;
             for near in self.keywords_near(word, words) {
                 found = true;
@@ -545,7 +603,11 @@ impl Case<'_> {
             Opened::Block => " end",
         };
         Advice {
-            headline: format!("A {} opened on line {} is never closed.", part.what.word(), part.line),
+            headline: format!(
+                "A {} opened on line {} is never closed.",
+                part.what.word(),
+                part.line
+            ),
             span: Some(part.at..part.at + 1),
             corrections: vec![Correction {
                 label: close.trim().to_string(),
@@ -576,7 +638,12 @@ impl Case<'_> {
             && before.end == open.start
         {
             let mut first = *before;
-            for token in self.list.iter().rev().skip_while(|t| t.start >= before.start) {
+            for token in self
+                .list
+                .iter()
+                .rev()
+                .skip_while(|t| t.start >= before.start)
+            {
                 if token.kind != TokenKind::Word || self.dialect.is_keyword(token.of(self.text)) {
                     break;
                 }
@@ -624,7 +691,11 @@ mod tests {
             ..Link::default()
         });
         Catalog {
-            objects: vec![berths, table("quays", &["id", "name"]), table("visits", &["id", "berth_id"])],
+            objects: vec![
+                berths,
+                table("quays", &["id", "name"]),
+                table("visits", &["id", "berth_id"]),
+            ],
         }
     }
 
@@ -644,7 +715,11 @@ mod tests {
         let (fixed, headline) = mended(text, &Complaint::NoSuchColumn("b.qauy_id".into()), Some(7));
         assert_eq!(fixed, text.replace("qauy_id", "quay_id"));
         assert_eq!(headline, "There is no column qauy_id in berths.");
-        let (fixed, _) = mended("select 1 from vists", &Complaint::NoSuchTable("vists".into()), None);
+        let (fixed, _) = mended(
+            "select 1 from vists",
+            &Complaint::NoSuchTable("vists".into()),
+            None,
+        );
         assert_eq!(fixed, "select 1 from visits");
         let text = "select name from quays where name = \"North\"";
         let (fixed, _) = mended(text, &Complaint::NoSuchColumn("North".into()), None);
@@ -657,7 +732,11 @@ mod tests {
         let (fixed, headline) = mended(text, &Complaint::AmbiguousColumn("id".into()), None);
         assert_eq!(fixed, "select b.id from berths b, quays q");
         assert!(headline.starts_with("berths and quays each have"));
-        let (fixed, _) = mended("select lenght(1)", &Complaint::NoSuchFunction("lenght".into()), None);
+        let (fixed, _) = mended(
+            "select lenght(1)",
+            &Complaint::NoSuchFunction("lenght".into()),
+            None,
+        );
         assert_eq!(fixed, "select length(1)");
     }
 
@@ -667,10 +746,22 @@ mod tests {
         for (text, at, fixed) in [
             ("selct 1", "selct", "select 1"),
             ("select * form visits", "form", "select * from visits"),
-            ("select * from visits wher id = 1", "id", "select * from visits where id = 1"),
-            ("select * from visits orderby id", "id", "select * from visits order by id"),
+            (
+                "select * from visits wher id = 1",
+                "id",
+                "select * from visits where id = 1",
+            ),
+            (
+                "select * from visits orderby id",
+                "id",
+                "select * from visits order by id",
+            ),
             ("select id, from visits", "from", "select id from visits"),
-            ("select * from visits where id < = 3", "=", "select * from visits where id <= 3"),
+            (
+                "select * from visits where id < = 3",
+                "=",
+                "select * from visits where id <= 3",
+            ),
             ("select 'O'Brien'", "Brien", "select 'O''Brien'"),
             ("select (1 + 2;", ";", "select (1 + 2);"),
             ("select 1)", ")", "select 1"),
@@ -678,7 +769,10 @@ mod tests {
             let offset = text.rfind(at);
             assert_eq!(mended(text, &near(at), offset).0, fixed);
         }
-        assert_eq!(mended("select (1", &Complaint::Incomplete, None).0, "select (1)");
+        assert_eq!(
+            mended("select (1", &Complaint::Incomplete, None).0,
+            "select (1)"
+        );
         let bad = Complaint::BadToken("'".into());
         assert_eq!(
             mended("select * from quays where name = North Steps'", &bad, None).0,

@@ -63,7 +63,10 @@ mod tests {
         let command = |text| matching_command(text);
         assert_eq!(command("show tables;").as_deref(), Some("/tables"));
         assert_eq!(command("describe visits").as_deref(), Some("/about visits"));
-        assert_eq!(command("show create table dues;").as_deref(), Some("/definition dues"));
+        assert_eq!(
+            command("show create table dues;").as_deref(),
+            Some("/definition dues")
+        );
         assert_eq!(command("select 1"), None);
         assert_eq!(command("desc"), None);
     }

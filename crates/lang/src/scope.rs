@@ -51,10 +51,49 @@ pub struct Scope {
 
 /// Words that cannot be an alias.
 const NO_ALIAS: &[&str] = &[
-    "as", "on", "using", "where", "left", "right", "inner", "cross", "natural", "full", "outer",
-    "join", "group", "order", "limit", "offset", "set", "values", "select", "having", "union",
-    "except", "intersect", "window", "indexed", "not", "returning", "default", "from", "by", "and",
-    "or", "into", "begin", "for", "when", "after", "before", "is", "in", "like", "between", "end",
+    "as",
+    "on",
+    "using",
+    "where",
+    "left",
+    "right",
+    "inner",
+    "cross",
+    "natural",
+    "full",
+    "outer",
+    "join",
+    "group",
+    "order",
+    "limit",
+    "offset",
+    "set",
+    "values",
+    "select",
+    "having",
+    "union",
+    "except",
+    "intersect",
+    "window",
+    "indexed",
+    "not",
+    "returning",
+    "default",
+    "from",
+    "by",
+    "and",
+    "or",
+    "into",
+    "begin",
+    "for",
+    "when",
+    "after",
+    "before",
+    "is",
+    "in",
+    "like",
+    "between",
+    "end",
 ];
 
 /// What the statement with these `tokens` names; `cursor` is a byte in `text`.
@@ -178,8 +217,8 @@ fn table_use(
     if let Some(token) = list.get(place)
         && let Some(word) = token.name(text)
     {
-        let refused = token.kind == TokenKind::Word
-            && NO_ALIAS.contains(&word.to_ascii_lowercase().as_str());
+        let refused =
+            token.kind == TokenKind::Word && NO_ALIAS.contains(&word.to_ascii_lowercase().as_str());
         if !refused {
             alias = Some(word);
             at = place + 1;
@@ -234,7 +273,10 @@ fn insert_place(text: &str, list: &[Token], cursor: usize) -> Option<InsertPlace
         place.in_columns = (open..=close).contains(&cursor);
         at += 1;
     }
-    if list.get(at).is_some_and(|token| token.is_word(text, "values")) {
+    if list
+        .get(at)
+        .is_some_and(|token| token.is_word(text, "values"))
+    {
         let mut depth = 0;
         for token in &list[at + 1..] {
             if token.start >= cursor {
@@ -289,16 +331,26 @@ mod tests {
     #[test]
     fn tables_and_aliases() {
         assert_eq!(
-            named("select v. from visits s join vessels as v on v.id = s.vessel_id, main.\"dues\" d where x"),
+            named(
+                "select v. from visits s join vessels as v on v.id = s.vessel_id, main.\"dues\" d where x"
+            ),
             pairs(&[("visits", "s"), ("vessels", "v"), ("main.dues", "d")])
         );
         assert_eq!(
-            named("select a, (select max(x), y from berths), b from (select 1 from quays) q, owners"),
+            named(
+                "select a, (select max(x), y from berths), b from (select 1 from quays) q, owners"
+            ),
             pairs(&[("berths", ""), ("quays", ""), ("owners", "")])
         );
-        assert_eq!(named("update dues set a = 1, b = 2"), pairs(&[("dues", "")]));
+        assert_eq!(
+            named("update dues set a = 1, b = 2"),
+            pairs(&[("dues", "")])
+        );
         assert_eq!(named("select a, b from"), pairs(&[]));
-        assert_eq!(named("select 1 from ((visits v))"), pairs(&[("visits", "v")]));
+        assert_eq!(
+            named("select 1 from ((visits v))"),
+            pairs(&[("visits", "v")])
+        );
     }
 
     #[test]

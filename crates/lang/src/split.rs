@@ -133,20 +133,18 @@ impl Splitter {
                     }
                     None => chunk.len(),
                 },
-                State::LineComment | State::Command => {
-                    match memchr::memchr(b'\n', &chunk[at..]) {
-                        Some(found) => {
-                            let end = at + found;
-                            if self.state == State::Command {
-                                self.end(self.offset + end as u64, PieceKind::Command, true, emit);
-                            }
-                            self.state = State::Code;
-                            self.previous = 0;
-                            end
+                State::LineComment | State::Command => match memchr::memchr(b'\n', &chunk[at..]) {
+                    Some(found) => {
+                        let end = at + found;
+                        if self.state == State::Command {
+                            self.end(self.offset + end as u64, PieceKind::Command, true, emit);
                         }
-                        None => chunk.len(),
+                        self.state = State::Code;
+                        self.previous = 0;
+                        end
                     }
-                }
+                    None => chunk.len(),
+                },
                 State::BlockComment => {
                     let mut next = chunk.len();
                     let mut from = at;
@@ -223,7 +221,11 @@ impl Splitter {
                 self.start = Some((place, self.line));
             }
             if crate::token::is_word_byte(byte) {
-                if self.commands && self.previous == b'/' && !self.has_code && byte.is_ascii_alphabetic() {
+                if self.commands
+                    && self.previous == b'/'
+                    && !self.has_code
+                    && byte.is_ascii_alphabetic()
+                {
                     self.state = State::Command;
                     self.has_code = true;
                     self.previous = 0;
@@ -451,7 +453,10 @@ mod tests {
                 ("select 2", false, true)
             ]
         );
-        assert_eq!(texts("-- only a comment\n"), [("-- only a comment\n", false, false)]);
+        assert_eq!(
+            texts("-- only a comment\n"),
+            [("-- only a comment\n", false, false)]
+        );
         assert_eq!(texts(" \n "), []);
         assert_eq!(texts("select 'open ; "), [("select 'open ; ", false, true)]);
     }
@@ -461,7 +466,10 @@ mod tests {
         let trigger = "create temp trigger t after insert on visits begin
             update berths set n = case when 1 then 2 end; select 1; end;";
         let both = format!("{trigger} select 3;");
-        assert_eq!(texts(&both), [(trigger, true, true), ("select 3;", true, true)]);
+        assert_eq!(
+            texts(&both),
+            [(trigger, true, true), ("select 3;", true, true)]
+        );
         assert_eq!(texts("create table a(b); end;").len(), 2);
     }
 
@@ -475,7 +483,10 @@ mod tests {
                 ("/about x", true, true)
             ]
         );
-        assert_eq!(texts("/* c */ select 1;"), [("/* c */ select 1;", true, true)]);
+        assert_eq!(
+            texts("/* c */ select 1;"),
+            [("/* c */ select 1;", true, true)]
+        );
         let lines: Vec<_> = pieces("select 1;\n\n'a\nb';x", &SQLITE)
             .iter()
             .map(|p| p.line)

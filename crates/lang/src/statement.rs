@@ -236,9 +236,18 @@ mod tests {
             })
         };
         assert_eq!(sweep("delete from visits;"), all("visits"));
-        assert_eq!(sweep("DELETE FROM \"visits\" -- where id = 1"), all("visits"));
-        assert_eq!(sweep("delete from main.visits where 1 = 1 or true"), all("main.visits"));
-        assert_eq!(sweep("with x as (select 1 where 1) delete from visits"), all("visits"));
+        assert_eq!(
+            sweep("DELETE FROM \"visits\" -- where id = 1"),
+            all("visits")
+        );
+        assert_eq!(
+            sweep("delete from main.visits where 1 = 1 or true"),
+            all("main.visits")
+        );
+        assert_eq!(
+            sweep("with x as (select 1 where 1) delete from visits"),
+            all("visits")
+        );
         assert_eq!(sweep("delete from visits where id = 4"), None);
         assert_eq!(sweep("explain delete from visits"), None);
         assert_eq!(

@@ -145,9 +145,7 @@ fn next(bytes: &[u8], start: usize, dialect: &Dialect) -> Token {
         b'.' if !second.is_ascii_digit() => token(K::Dot, start + 1),
         b'0'..=b'9' | b'.' => token(K::Number, number_end(bytes, start)),
         b'?' => token(K::Parameter, run(1, &|b| b.is_ascii_digit())),
-        b':' | b'@' | b'$' if is_word_byte(second) => {
-            token(K::Parameter, run(1, &is_word_byte))
-        }
+        b':' | b'@' | b'$' if is_word_byte(second) => token(K::Parameter, run(1, &is_word_byte)),
         b if is_word_byte(b) => token(K::Word, run(0, &is_word_byte)),
         b'<' | b'>' | b'=' | b'!' | b'|' | b'+' | b'-' | b'*' | b'/' | b'%' | b'&' | b'~' => {
             let pairs: [&[u8]; 9] = [
@@ -156,7 +154,9 @@ fn next(bytes: &[u8], start: usize, dialect: &Dialect) -> Token {
             let length = pairs
                 .iter()
                 .find(|pair| rest.starts_with(pair))
-                .map_or(if rest.starts_with(b">>") { 2 } else { 1 }, |pair| pair.len());
+                .map_or(if rest.starts_with(b">>") { 2 } else { 1 }, |pair| {
+                    pair.len()
+                });
             token(K::Operator, start + length)
         }
         _ => token(K::Unknown, start + 1),
@@ -200,13 +200,11 @@ fn number_end(bytes: &[u8], start: usize) -> usize {
             && matches!(bytes[at - 1], b'e' | b'E')
             && at > start
             && bytes.get(at + 1).is_some_and(u8::is_ascii_digit);
-        if byte.is_ascii_digit() || byte == b'.' || byte == b'_' || exponent_sign {
-            at += 1;
-        } else if matches!(byte, b'e' | b'E')
+        let exponent = matches!(byte, b'e' | b'E')
             && bytes
                 .get(at + 1)
-                .is_some_and(|b| b.is_ascii_digit() || matches!(b, b'+' | b'-'))
-        {
+                .is_some_and(|b| b.is_ascii_digit() || matches!(b, b'+' | b'-'));
+        if byte.is_ascii_digit() || matches!(byte, b'.' | b'_') || exponent_sign || exponent {
             at += 1;
         } else {
             break;
@@ -217,7 +215,10 @@ fn number_end(bytes: &[u8], start: usize) -> usize {
 
 /// The tokens that count, comments and blanks left out.
 pub fn significant(list: &[Token]) -> Vec<Token> {
-    list.iter().filter(|token| token.counts()).copied().collect()
+    list.iter()
+        .filter(|token| token.counts())
+        .copied()
+        .collect()
 }
 
 #[cfg(test)]
@@ -252,7 +253,10 @@ mod tests {
         );
         let open = tokens("'never closed", &SQLITE);
         assert!(!open[0].closed);
-        assert_eq!(tokens("\"a\"\"b\"", &SQLITE)[0].name("\"a\"\"b\""), Some("a\"b".into()));
+        assert_eq!(
+            tokens("\"a\"\"b\"", &SQLITE)[0].name("\"a\"\"b\""),
+            Some("a\"b".into())
+        );
     }
 
     proptest! {

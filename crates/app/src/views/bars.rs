@@ -30,9 +30,16 @@ pub(super) fn bearings(app: &App, frame: &mut Frame<'_>, area: Rect) {
     let mut p = painter(app, frame, Ground::Shade);
     p.fill(area);
     let writes = arrival::writes_words(app.desk.writes(), &b.access);
-    let writes_tone = if writes == "writes free" { Tone::Care } else { Tone::Faint };
+    let writes_tone = if writes == "writes free" {
+        Tone::Care
+    } else {
+        Tone::Faint
+    };
     let (transaction, transaction_tone) = match b.transaction {
-        Some(since) => (format!("transaction open {}", lasting(since.elapsed())), Tone::Care),
+        Some(since) => (
+            format!("transaction open {}", lasting(since.elapsed())),
+            Tone::Care,
+        ),
         None => ("no transaction".to_string(), Tone::Faint),
     };
     let source = app.desk.source().to_string();
@@ -42,8 +49,16 @@ pub(super) fn bearings(app: &App, frame: &mut Frame<'_>, area: Rect) {
     let mut used = must(&source) + must(&b.database) + 6;
     // The last to be left out come first.
     let optional = [
-        (b.transaction.is_some(), transaction.as_str(), transaction_tone),
-        (writes == "writes free" || writes == "reads only", writes, writes_tone),
+        (
+            b.transaction.is_some(),
+            transaction.as_str(),
+            transaction_tone,
+        ),
+        (
+            writes == "writes free" || writes == "reads only",
+            writes,
+            writes_tone,
+        ),
         (false, writes, writes_tone),
         (false, transaction.as_str(), transaction_tone),
     ];
@@ -125,7 +140,11 @@ pub(super) fn entry_line(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
         x += 2;
         for at in &numbers {
             let text = label(*at);
-            let tone = if *at == current { Tone::Active } else { Tone::Faint };
+            let tone = if *at == current {
+                Tone::Active
+            } else {
+                Tone::Faint
+            };
             spots.push((area.y, x.saturating_sub(1), x + text.len() as u16 + 1, *at));
             x += p.text(x, area.y, 8, tone, &text) + 2;
         }
@@ -136,15 +155,34 @@ pub(super) fn entry_line(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
     app.spots.entries = spots;
     let mut p = painter(app, frame, Ground::Air);
     // The outcome stands at a fixed place.
-    let neighbours = if area.width >= 50 { neighbours } else { area.right() };
-    let outcome = (area.x + area.width * 2 / 3).min(neighbours.saturating_sub(words.width() as u16 + 2));
-    p.text(outcome, area.y, neighbours.saturating_sub(outcome + 1), tone, &words);
+    let neighbours = if area.width >= 50 {
+        neighbours
+    } else {
+        area.right()
+    };
+    let outcome =
+        (area.x + area.width * 2 / 3).min(neighbours.saturating_sub(words.width() as u16 + 2));
+    p.text(
+        outcome,
+        area.y,
+        neighbours.saturating_sub(outcome + 1),
+        tone,
+        &words,
+    );
     let x = area.x + 3;
     let x = x + p.text(x, area.y, 8, Tone::Active, &number.to_string()) + 1;
     let room = outcome.saturating_sub(x + 2);
     let line = one_line(&text, usize::from(room));
-    let line = if cleared { "cleared; F3 has everything".to_string() } else { line };
-    let tone = if cleared || text == "arrival" { Tone::Faint } else { Tone::Plain };
+    let line = if cleared {
+        "cleared; F3 has everything".to_string()
+    } else {
+        line
+    };
+    let tone = if cleared || text == "arrival" {
+        Tone::Faint
+    } else {
+        Tone::Plain
+    };
     p.text(x, area.y, room, tone, &line);
 }
 
@@ -157,7 +195,9 @@ pub(super) fn tide(app: &App, frame: &mut Frame<'_>, area: Rect) {
     let style = p.theme.ornament(Ground::Air);
     let plain = p.theme.name == ThemeName::Plain;
     for x in area.left()..area.right() {
-        p.buffer[(x, area.y)].set_symbol(if plain { "─" } else { "▁" }).set_style(style);
+        p.buffer[(x, area.y)]
+            .set_symbol(if plain { "─" } else { "▁" })
+            .set_style(style);
     }
     let mut words: Option<(String, Tone)> = None;
     if let Some(running) = app.desk.running().filter(|e| e.state == State::Running) {
@@ -213,7 +253,9 @@ fn swell(p: &mut Painter<'_>, area: Rect, frame: u64) {
     for (at, bar) in WAVE.iter().enumerate() {
         let x = start as i64 + at as i64 - WAVE.len() as i64;
         if (0..width as i64).contains(&x) {
-            p.buffer[(area.x + x as u16, area.y)].set_symbol(bar).set_style(style);
+            p.buffer[(area.x + x as u16, area.y)]
+                .set_symbol(bar)
+                .set_style(style);
         }
     }
 }
@@ -225,7 +267,10 @@ pub(super) fn strip_lines(app: &App) -> u16 {
         return 0;
     }
     let named = app.composer.scope(app.desk.dialect());
-    let known = named.tables.iter().filter(|t| app.desk.catalog().table(&t.name).is_some());
+    let known = named
+        .tables
+        .iter()
+        .filter(|t| app.desk.catalog().table(&t.name).is_some());
     known.count() as u16
 }
 
@@ -246,11 +291,21 @@ pub(super) fn strip(app: &App, frame: &mut Frame<'_>, area: Rect) {
         Some(alias) => format!("{} {alias}", t.name),
         None => t.name.clone(),
     };
-    let width = known.iter().map(|(t, _)| label(t).width()).max().unwrap_or(0);
+    let width = known
+        .iter()
+        .map(|(t, _)| label(t).width())
+        .max()
+        .unwrap_or(0);
     for (line, (table, object)) in known.iter().enumerate().take(usize::from(area.height)) {
         let y = area.y + line as u16;
         let mut x = area.x + 3;
-        p.text(x, y, area.width.saturating_sub(4), Tone::Active, &label(table));
+        p.text(
+            x,
+            y,
+            area.width.saturating_sub(4),
+            Tone::Active,
+            &label(table),
+        );
         x += width as u16 + 3;
         // The column that the value at the cursor will fill.
         let filled = named.insert.as_ref().and_then(|insert| {
@@ -265,24 +320,37 @@ pub(super) fn strip(app: &App, frame: &mut Frame<'_>, area: Rect) {
         let fields: Vec<_> = object.fields.iter().collect();
         // When the marked column would be out of sight the line begins nearer to it.
         let marked = filled.as_ref().and_then(|name| {
-            fields.iter().position(|field| field.name.eq_ignore_ascii_case(name))
+            fields
+                .iter()
+                .position(|field| field.name.eq_ignore_ascii_case(name))
         });
         let from = marked.map_or(0, |at| at.saturating_sub(6));
         if from > 0 {
             x += p.text(x, y, 3, Tone::Faint, "… ");
         }
         for field in fields.iter().skip(from) {
-            let link = object.link_of(&field.name).map_or(String::new(), |l| format!("→{}", l.table));
+            let link = object
+                .link_of(&field.name)
+                .map_or(String::new(), |l| format!("→{}", l.table));
             let needed = (field.name.width() + link.width()) as u16;
             let room = area.right().saturating_sub(x + 2);
             if needed + 2 > room {
                 p.text(x, y, room, Tone::Faint, "…");
                 break;
             }
-            if filled.as_ref().is_some_and(|name| field.name.eq_ignore_ascii_case(name)) {
+            if filled
+                .as_ref()
+                .is_some_and(|name| field.name.eq_ignore_ascii_case(name))
+            {
                 x += p.text(x, y, room, Tone::Key, &format!(" {} ", field.name));
                 let declared = format!(" {}", field.declared.to_lowercase());
-                x += p.text(x, y, area.right().saturating_sub(x + 1), Tone::Faint, &declared);
+                x += p.text(
+                    x,
+                    y,
+                    area.right().saturating_sub(x + 1),
+                    Tone::Faint,
+                    &declared,
+                );
             } else {
                 x += p.text(x, y, room, Tone::Plain, &field.name);
             }
@@ -351,7 +419,7 @@ pub(super) fn hints(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
         for place in places {
             for key in of(*place).filter(|key| key.hinted) {
                 let double = list.iter().any(|(cap, _)| cap == key.cap);
-                if !double && !(mending && matches!(key.cap, ";" | "F5")) {
+                if !(double || mending && matches!(key.cap, ";" | "F5")) {
                     list.push((key.cap.into(), key.hint.into()));
                 }
             }

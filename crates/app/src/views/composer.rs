@@ -1,8 +1,8 @@
 //! The composer: numbered lines in the tones of their tokens, what is open, what is wrong, and the list at
 //! the cursor.
 
-use idle_tide_desk::page::tone_of;
 use idle_tide_desk::Tone;
+use idle_tide_desk::page::tone_of;
 use idle_tide_draw::marks::show_label;
 use idle_tide_lang::TokenKind;
 use idle_tide_lang::complete::Offer;
@@ -25,16 +25,31 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bool
         return;
     }
     let theme = app.theme;
-    Painter { buffer: frame.buffer_mut(), theme, ground: Ground::Water }.fill(area);
+    Painter {
+        buffer: frame.buffer_mut(),
+        theme,
+        ground: Ground::Water,
+    }
+    .fill(area);
     if let Some(prompt) = &app.prompt {
         let (label, text) = match prompt {
             Prompt::Find(text) => ("find", text),
             Prompt::Row(text) => ("go to row", text),
         };
-        let mut p = Painter { buffer: frame.buffer_mut(), theme, ground: Ground::Water };
+        let mut p = Painter {
+            buffer: frame.buffer_mut(),
+            theme,
+            ground: Ground::Water,
+        };
         let mut x = area.x + 4;
         x += p.text(x, area.y, 20, Tone::Active, label) + 2;
-        x += p.text(x, area.y, area.right().saturating_sub(x + 2), Tone::Plain, text);
+        x += p.text(
+            x,
+            area.y,
+            area.right().saturating_sub(x + 2),
+            Tone::Plain,
+            text,
+        );
         frame.set_cursor_position(Position::new(x.min(area.right() - 1), area.y));
         return;
     }
@@ -65,15 +80,31 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bool
         .filter(|(revision, _)| *revision == app.composer.revision())
         .map(|(_, place)| place.clone());
     let marked_line = marked.as_ref().map(|place| {
-        analysis.lines.partition_point(|start| *start <= place.start) - 1
+        analysis
+            .lines
+            .partition_point(|start| *start <= place.start)
+            - 1
     });
     let is_command = text.trim_start().starts_with('/') && !text.trim_start().starts_with("/*");
-    let mut p = Painter { buffer: frame.buffer_mut(), theme, ground: Ground::Water };
-    for (n, (index, start)) in
-        analysis.lines.iter().copied().enumerate().skip(top).take(height).enumerate()
+    let mut p = Painter {
+        buffer: frame.buffer_mut(),
+        theme,
+        ground: Ground::Water,
+    };
+    for (n, (index, start)) in analysis
+        .lines
+        .iter()
+        .copied()
+        .enumerate()
+        .skip(top)
+        .take(height)
+        .enumerate()
     {
         let y = first_line + n as u16;
-        let end = analysis.lines.get(index + 1).map_or(text.len(), |next| next - 1);
+        let end = analysis
+            .lines
+            .get(index + 1)
+            .map_or(text.len(), |next| next - 1);
         let number = (index + 1).to_string();
         let x = (area.x + gutter).saturating_sub(number.len() as u16 + 2);
         p.text(x, y, 6, Tone::Faint, &number);
@@ -125,7 +156,13 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bool
     }
     if text.is_empty() && writing {
         let words = "a statement and ;   or / for a command";
-        p.text(area.x + gutter + 1, first_line, room as u16, Tone::Faint, words);
+        p.text(
+            area.x + gutter + 1,
+            first_line,
+            room as u16,
+            Tone::Faint,
+            words,
+        );
     }
     app.spots.composer = first_line;
     app.spots.text = (area.x + gutter, top);
@@ -162,17 +199,24 @@ fn pieces(
 fn choices(app: &mut App, frame: &mut Frame<'_>, cursor: Position, area: Rect, screen: Rect) {
     let list: Vec<(String, String, Offer)> = if app.choices.corrections.is_empty() {
         let all = &app.choices.completion.candidates;
-        all.iter().map(|c| (c.label.clone(), c.detail.clone(), c.offer)).collect()
+        all.iter()
+            .map(|c| (c.label.clone(), c.detail.clone(), c.offer))
+            .collect()
     } else {
         let all = &app.choices.corrections;
-        all.iter().map(|c| (c.label.clone(), c.detail.clone(), Offer::Column)).collect()
+        all.iter()
+            .map(|c| (c.label.clone(), c.detail.clone(), Offer::Column))
+            .collect()
     };
     let typed = if app.choices.corrections.is_empty() {
         app.choices.completion.span.len()
     } else {
         app.marked.as_ref().map_or(0, |(_, place)| place.len())
     };
-    let below = screen.bottom().saturating_sub(cursor.y + 2).min(area.bottom().saturating_sub(cursor.y + 1) + 1);
+    let below = screen
+        .bottom()
+        .saturating_sub(cursor.y + 2)
+        .min(area.bottom().saturating_sub(cursor.y + 1) + 1);
     let above = cursor.y.saturating_sub(screen.y + 1);
     let (height, up) = if usize::from(below) >= list.len().min(4) || below >= above {
         (below, false)
@@ -183,7 +227,8 @@ fn choices(app: &mut App, frame: &mut Frame<'_>, cursor: Position, area: Rect, s
     if height == 0 {
         return;
     }
-    let widths = |f: &dyn Fn(&(String, String, Offer)) -> usize| list.iter().map(f).max().unwrap_or(0);
+    let widths =
+        |f: &dyn Fn(&(String, String, Offer)) -> usize| list.iter().map(f).max().unwrap_or(0);
     let labels = widths(&|c| show_label(&c.0, 36).width);
     let details = widths(&|c| show_label(&c.1, 60).width);
     let width = ((labels + details + 5) as u16).min(screen.width.saturating_sub(2));
@@ -193,7 +238,11 @@ fn choices(app: &mut App, frame: &mut Frame<'_>, cursor: Position, area: Rect, s
         .min(screen.right().saturating_sub(width + 1))
         .max(screen.x);
     let top = app.choices.at.saturating_sub(height - 1);
-    let y = if up { cursor.y - height as u16 } else { cursor.y + 1 };
+    let y = if up {
+        cursor.y - height as u16
+    } else {
+        cursor.y + 1
+    };
     let mut spots = Vec::new();
     for (n, (label, detail, offer)) in list.iter().enumerate().skip(top).take(height) {
         let line = y + (n - top) as u16;
@@ -211,12 +260,22 @@ fn choices(app: &mut App, frame: &mut Frame<'_>, cursor: Position, area: Rect, s
         };
         p.text(x + 1, line, 36, tone, label);
         let at = x + labels as u16 + 3;
-        p.text(at, line, (x + width).saturating_sub(at + 1), Tone::Faint, detail);
+        p.text(
+            at,
+            line,
+            (x + width).saturating_sub(at + 1),
+            Tone::Faint,
+            detail,
+        );
         spots.push((line, n));
     }
     let hidden = list.len().saturating_sub(top + height);
     if hidden > 0 {
-        let mut p = Painter { buffer: frame.buffer_mut(), theme: app.theme, ground: Ground::Shade };
+        let mut p = Painter {
+            buffer: frame.buffer_mut(),
+            theme: app.theme,
+            ground: Ground::Shade,
+        };
         let words = format!("{hidden} more");
         let line = y + height as u16 - 1;
         let at = (x + width).saturating_sub(words.len() as u16 + 1);

@@ -45,7 +45,11 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bool
     };
     let types = roomy || area.height >= 12;
     let head = 1 + u16::from(types);
-    let foot = if area.height >= 4 + head { 1 + u16::from(roomy) } else { 0 };
+    let foot = if area.height >= 4 + head {
+        1 + u16::from(roomy)
+    } else {
+        0
+    };
     let lines = u64::from(area.height.saturating_sub(head + foot));
     let shown = rows.shown();
     let mut grid = app.grids.remove(&number).unwrap_or_default();
@@ -63,7 +67,12 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bool
     paint(app, frame, area, &grid, &visible, &placed, types, lines);
     if foot > 0 {
         let y = area.y + head + (visible.len() as u64).min(lines) as u16 + u16::from(roomy);
-        draw_foot(app, frame, Rect::new(area.x, y.min(area.bottom() - 1), area.width, 1), &grid);
+        draw_foot(
+            app,
+            frame,
+            Rect::new(area.x, y.min(area.bottom() - 1), area.width, 1),
+            &grid,
+        );
     }
     app.page = lines.max(1);
     app.grids.insert(number, grid);
@@ -86,7 +95,9 @@ fn values(entry: &Entry, grid: &Grid, lines: u64) -> Vec<Vec<Shown>> {
                 rows.view
                     .columns
                     .iter()
-                    .map(|column| show_value(all.get(*column).copied().unwrap_or(ValueRef::Null), 400))
+                    .map(|column| {
+                        show_value(all.get(*column).copied().unwrap_or(ValueRef::Null), 400)
+                    })
                     .collect()
             }
             Err(error) => vec![show_text(&format!("this row cannot be read: {error}"), 200)],
@@ -137,7 +148,11 @@ fn type_words(entry: &Entry, column: usize, visible: &[Vec<Shown>], at: usize) -
     let mut words = known.declared.clone().unwrap_or_default();
     if words.is_empty() {
         // An expression: the kind of its first value in sight.
-        let look = visible.iter().filter_map(|line| line.get(at)).map(|s| s.look).find(|l| *l != Look::Null);
+        let look = visible
+            .iter()
+            .filter_map(|line| line.get(at))
+            .map(|s| s.look)
+            .find(|l| *l != Look::Null);
         words = match look {
             Some(Look::Number) => "number",
             Some(Look::Text | Look::Empty) => "text",
@@ -156,7 +171,13 @@ fn type_words(entry: &Entry, column: usize, visible: &[Vec<Shown>], at: usize) -
 }
 
 /// Gives the columns in sight their places; scrolls sideways until the current one is among them.
-fn place(entry: &Entry, grid: &mut Grid, visible: &[Vec<Shown>], kinds: &[bool], area: Rect) -> Vec<Placed> {
+fn place(
+    entry: &Entry,
+    grid: &mut Grid,
+    visible: &[Vec<Shown>],
+    kinds: &[bool],
+    area: Rect,
+) -> Vec<Placed> {
     let Some(rows) = entry.sheet() else {
         return Vec::new();
     };
@@ -165,14 +186,24 @@ fn place(entry: &Entry, grid: &mut Grid, visible: &[Vec<Shown>], kinds: &[bool],
     let mut width_of = |at: usize| -> u16 {
         let column = columns[at];
         let label = show_text(&rows.labels[column], WIDEST).width;
-        let types = type_words(entry, column, visible, at).chars().count().min(WIDEST);
-        let widest = visible.iter().filter_map(|line| line.get(at)).map(|s| s.width).max().unwrap_or(0);
+        let types = type_words(entry, column, visible, at)
+            .chars()
+            .count()
+            .min(WIDEST);
+        let widest = visible
+            .iter()
+            .filter_map(|line| line.get(at))
+            .map(|s| s.width)
+            .max()
+            .unwrap_or(0);
         let known = grid.widths.entry(column).or_insert(0);
         *known = (*known).max(widest.max(label).max(types).min(WIDEST));
         (*known).max(1) as u16
     };
     let frozen = usize::from(rows.view.frozen && columns.len() > 1);
-    grid.left = grid.left.clamp(frozen, columns.len().saturating_sub(1).max(frozen));
+    grid.left = grid
+        .left
+        .clamp(frozen, columns.len().saturating_sub(1).max(frozen));
     if grid.column >= frozen {
         grid.left = grid.left.min(grid.column);
     }
@@ -195,7 +226,12 @@ fn place(entry: &Entry, grid: &mut Grid, visible: &[Vec<Shown>], kinds: &[bool],
             width = width.min(room.max(1));
             // A long value in the last column takes what is left.
             if at + 1 == columns.len() {
-                let widest = visible.iter().filter_map(|line| line.get(at)).map(|s| s.width).max().unwrap_or(0);
+                let widest = visible
+                    .iter()
+                    .filter_map(|line| line.get(at))
+                    .map(|s| s.width)
+                    .max()
+                    .unwrap_or(0);
                 width = (widest as u16).max(width).min(room - x.min(room)).max(1);
             }
             list.push((at, x, width));
@@ -251,7 +287,10 @@ fn paint(
         return;
     };
     let reading = app.focus == Focus::Read && app.over == Over::Nothing;
-    let end = placed.last().map_or(area.x, |last| last.x + last.width + 2).min(area.right());
+    let end = placed
+        .last()
+        .map_or(area.x, |last| last.x + last.width + 2)
+        .min(area.right());
     let mut p = Painter {
         buffer: frame.buffer_mut(),
         theme: app.theme,
@@ -268,21 +307,39 @@ fn paint(
         let room = place.width - u16::from(!arrow.is_empty() && label.width as u16 >= place.width);
         let label = clipped(&label, room);
         let full = label.width as u16 + u16::from(!arrow.is_empty());
-        let x = if place.right { place.x + place.width.saturating_sub(full) } else { place.x };
-        let tone = if place.at == grid.column { Tone::Active } else { Tone::Heading };
+        let x = if place.right {
+            place.x + place.width.saturating_sub(full)
+        } else {
+            place.x
+        };
+        let tone = if place.at == grid.column {
+            Tone::Active
+        } else {
+            Tone::Heading
+        };
         let mut style_fix = p.shown(x, area.y, tone, &label);
         style_fix += p.text(x + style_fix, area.y, 1, Tone::Active, arrow);
         let _ = style_fix;
         if types {
             let words = type_words(entry, place.column, visible, place.at);
             let words = show_text(&words, usize::from(place.width));
-            let x = if place.right { place.x + place.width.saturating_sub(words.width as u16) } else { place.x };
+            let x = if place.right {
+                place.x + place.width.saturating_sub(words.width as u16)
+            } else {
+                place.x
+            };
             p.shown(x, area.y + 1, Tone::Faint, &words);
         }
-        columns.push((place.x.saturating_sub(1), place.x + place.width + 2, place.at));
+        columns.push((
+            place.x.saturating_sub(1),
+            place.x + place.width + 2,
+            place.at,
+        ));
     }
     let hidden_left = grid.left > usize::from(rows.view.frozen && rows.view.columns.len() > 1);
-    let hidden_right = placed.last().is_some_and(|last| last.at + 1 < rows.view.columns.len());
+    let hidden_right = placed
+        .last()
+        .is_some_and(|last| last.at + 1 < rows.view.columns.len());
     if hidden_left {
         p.text(area.x + 1, area.y, 2, Tone::Active, "‹");
     }
@@ -320,7 +377,11 @@ fn paint(
             let shown = clipped(shown, place.width);
             let number = matches!(shown.look, Look::Number)
                 || place.right && matches!(shown.look, Look::Null);
-            let x = if number { place.x + place.width.saturating_sub(shown.width as u16) } else { place.x };
+            let x = if number {
+                place.x + place.width.saturating_sub(shown.width as u16)
+            } else {
+                place.x
+            };
             p.shown(x, y, tone_of(shown.look), &shown);
             p.ground = row_ground;
         }
@@ -337,7 +398,13 @@ fn paint(
         } else {
             "No rows."
         };
-        p.text(area.x + 4, first, area.width.saturating_sub(6), Tone::Faint, words);
+        p.text(
+            area.x + 4,
+            first,
+            area.width.saturating_sub(6),
+            Tone::Faint,
+            words,
+        );
     }
     app.spots.rows = Some((first, grid.top, (visible.len() as u64).min(lines)));
     app.spots.names = area.y;
@@ -366,7 +433,11 @@ fn draw_foot(app: &mut App, frame: &mut Frame<'_>, area: Rect, grid: &Grid) {
     let filtered = rows.view.filter.is_some();
     let theme = app.theme;
     let figures: Option<Figures> = app.desk.figures(column).cloned();
-    let mut p = Painter { buffer: frame.buffer_mut(), theme, ground: Ground::Air };
+    let mut p = Painter {
+        buffer: frame.buffer_mut(),
+        theme,
+        ground: Ground::Air,
+    };
     let mut place = if shown == 0 {
         "no rows".to_string()
     } else {
@@ -385,7 +456,13 @@ fn draw_foot(app: &mut App, frame: &mut Frame<'_>, area: Rect, grid: &Grid) {
     p.text(right, area.y, width, Tone::Faint, &place);
     let mut x = area.x + 4;
     let end = right.saturating_sub(2);
-    x += p.text(x, area.y, end.saturating_sub(x).min(32), Tone::Active, &label) + 2;
+    x += p.text(
+        x,
+        area.y,
+        end.saturating_sub(x).min(32),
+        Tone::Active,
+        &label,
+    ) + 2;
     let Some(figures) = figures else {
         return;
     };
@@ -393,14 +470,14 @@ fn draw_foot(app: &mut App, frame: &mut Frame<'_>, area: Rect, grid: &Grid) {
         x += p.text(x, area.y, end.saturating_sub(x), Tone::Faint, "so far") + 2;
     }
     let mut parts: Vec<(&str, String)> = Vec::new();
-    if figures.numbers > 0 {
-        if let Some(sum) = figures.sum() {
-            let sum = match sum {
-                idle_tide_core::Value::Float(f) => number_words(f),
-                other => other.as_ref().plain(),
-            };
-            parts.push(("sum", sum));
-        }
+    if figures.numbers > 0
+        && let Some(sum) = figures.sum()
+    {
+        let sum = match sum {
+            idle_tide_core::Value::Float(f) => number_words(f),
+            other => other.as_ref().plain(),
+        };
+        parts.push(("sum", sum));
     }
     let short = |value: &idle_tide_core::Value| show_text(&value.as_ref().plain(), 22).text();
     if let (Some(least), Some(most)) = (&figures.least, &figures.most) {
@@ -419,7 +496,11 @@ fn draw_foot(app: &mut App, frame: &mut Frame<'_>, area: Rect, grid: &Grid) {
         x += p.text(x, area.y, end - x, Tone::Number, &value) + 3;
     }
     let (different, exact) = figures.different();
-    let mut words = format!("{}{} different", if exact { "" } else { "over " }, grouped(different));
+    let mut words = format!(
+        "{}{} different",
+        if exact { "" } else { "over " },
+        grouped(different)
+    );
     if figures.nulls > 0 {
         words.push_str(&format!("   {} null", grouped(figures.nulls)));
     }

@@ -33,20 +33,32 @@ pub(super) fn guide(
     if area.height < 3 {
         return;
     }
-    let mut p = Painter { buffer: frame.buffer_mut(), theme: app.theme, ground: Ground::Air };
+    let mut p = Painter {
+        buffer: frame.buffer_mut(),
+        theme: app.theme,
+        ground: Ground::Air,
+    };
     title(&mut p, area, "Guide", search, "type to search");
     let y = area.y + 2;
     let height = area.height.saturating_sub(3);
     let left = 16_u16;
     let narrow = area.width < 60;
-    let x = if narrow { area.x + 4 } else { area.x + 4 + left + 3 };
+    let x = if narrow {
+        area.x + 4
+    } else {
+        area.x + 4 + left + 3
+    };
     let mut spots = Vec::new();
     if !narrow {
         let first = topic.saturating_sub(usize::from(height).saturating_sub(1));
         for (at, name) in TOPICS.iter().enumerate().skip(first).take(height.into()) {
             let line = y + (at - first) as u16;
             let chosen = at == topic && search.is_empty();
-            p.ground = if chosen { Ground::Selected } else { Ground::Air };
+            p.ground = if chosen {
+                Ground::Selected
+            } else {
+                Ground::Air
+            };
             if chosen {
                 p.fill(Rect::new(area.x + 2, line, left + 2, 1));
                 p.text(area.x + 2, line, 1, Tone::Active, "▌");
@@ -92,8 +104,16 @@ pub(super) fn entries(
         return;
     }
     let list = app.found_entries(search);
-    let heading = if recall { "Search statements" } else { "Entries" };
-    let mut p = Painter { buffer: frame.buffer_mut(), theme: app.theme, ground: Ground::Air };
+    let heading = if recall {
+        "Search statements"
+    } else {
+        "Entries"
+    };
+    let mut p = Painter {
+        buffer: frame.buffer_mut(),
+        theme: app.theme,
+        ground: Ground::Air,
+    };
     title(&mut p, area, heading, search, "type to search");
     // The chosen statement in full below the list, where there is room.
     let preview = if area.height >= 22 { 9 } else { 0 };
@@ -112,10 +132,19 @@ pub(super) fn entries(
         lines.push((Some(place), String::new()));
     }
     if list.is_empty() {
-        p.text(area.x + 4, area.y + 2, area.width.saturating_sub(6), Tone::Faint, "Nothing fits the search.");
+        p.text(
+            area.x + 4,
+            area.y + 2,
+            area.width.saturating_sub(6),
+            Tone::Faint,
+            "Nothing fits the search.",
+        );
         return;
     }
-    let chosen = lines.iter().position(|(place, _)| *place == Some(at)).unwrap_or(0);
+    let chosen = lines
+        .iter()
+        .position(|(place, _)| *place == Some(at))
+        .unwrap_or(0);
     let top = chosen.saturating_sub(height.saturating_sub(2));
     let mut spots = Vec::new();
     let outcome = area.x + area.width * 2 / 3;
@@ -126,7 +155,11 @@ pub(super) fn entries(
             continue;
         };
         let marked = *place == at;
-        p.ground = if marked { Ground::Selected } else { Ground::Air };
+        p.ground = if marked {
+            Ground::Selected
+        } else {
+            Ground::Air
+        };
         if marked {
             p.fill(Rect::new(area.x + 2, y, area.width.saturating_sub(4), 1));
             p.text(area.x + 2, y, 1, Tone::Active, "▌");
@@ -138,14 +171,42 @@ pub(super) fn entries(
                 let (words, tone) = entry.words();
                 let number = format!("{:>4}", entry.number);
                 p.text(area.x + 4, y, 5, Tone::Active, &number);
-                let tone_of_text = if entry.state == State::Failed { Tone::Faint } else { Tone::Plain };
-                p.text(area.x + 10, y, room, tone_of_text, &one_line(&entry.text, room.into()));
-                p.text(outcome, y, area.right().saturating_sub(outcome + 3), tone, &words);
+                let tone_of_text = if entry.state == State::Failed {
+                    Tone::Faint
+                } else {
+                    Tone::Plain
+                };
+                p.text(
+                    area.x + 10,
+                    y,
+                    room,
+                    tone_of_text,
+                    &one_line(&entry.text, room.into()),
+                );
+                p.text(
+                    outcome,
+                    y,
+                    area.right().saturating_sub(outcome + 3),
+                    tone,
+                    &words,
+                );
             }
             Found::Earlier(item) => {
                 let item = &app.desk.history().earlier()[item];
-                p.text(area.x + 10, y, room, Tone::Plain, &one_line(&item.text, room.into()));
-                p.text(outcome, y, area.right().saturating_sub(outcome + 3), Tone::Faint, &item.source);
+                p.text(
+                    area.x + 10,
+                    y,
+                    room,
+                    Tone::Plain,
+                    &one_line(&item.text, room.into()),
+                );
+                p.text(
+                    outcome,
+                    y,
+                    area.right().saturating_sub(outcome + 3),
+                    Tone::Faint,
+                    &item.source,
+                );
             }
         }
         spots.push((y, *place));
@@ -162,7 +223,13 @@ pub(super) fn entries(
         let all: Vec<Line> = idle_tide_desk::page::sql_lines(&text, app.desk.dialect());
         let shown = usize::from(preview) - 2;
         for (n, line) in all.iter().take(shown).enumerate() {
-            p.line(area.x + 10, y + 1 + n as u16, area.width.saturating_sub(14), 0, line);
+            p.line(
+                area.x + 10,
+                y + 1 + n as u16,
+                area.width.saturating_sub(14),
+                0,
+                line,
+            );
         }
         if all.len() > shown {
             let words = format!("{} more lines", all.len() - shown);

@@ -50,14 +50,22 @@ fn share(app: &mut App, area: Rect) -> Shares {
     };
     let hints = u16::from(height >= 8);
     let half = (height / 2).max(1);
-    let composer = wanted.min(half.saturating_sub(strip)).max(1).min(height.saturating_sub(1));
+    let composer = wanted
+        .min(half.saturating_sub(strip))
+        .max(1)
+        .min(height.saturating_sub(1));
     let bearings = u16::from(height >= 3);
     let tide = u16::from(height >= 6);
     let gap = u16::from(roomy);
     let entry = u16::from(height >= 5);
     let mut y = area.y;
     let mut take = |lines: u16| {
-        let rect = Rect::new(area.x, y, area.width, lines.min((area.y + height).saturating_sub(y)));
+        let rect = Rect::new(
+            area.x,
+            y,
+            area.width,
+            lines.min((area.y + height).saturating_sub(y)),
+        );
         y += rect.height;
         rect
     };
@@ -98,7 +106,9 @@ pub fn draw(app: &mut App, frame: &mut Frame<'_>) {
     );
     match app.over.clone() {
         Over::Guide { topic, search, top } => lists::guide(app, frame, body, topic, &search, top),
-        Over::Entries { search, at, recall } => lists::entries(app, frame, body, &search, at, recall),
+        Over::Entries { search, at, recall } => {
+            lists::entries(app, frame, body, &search, at, recall)
+        }
         Over::Record { top } => {
             bars::entry_line(app, frame, shares.entry);
             record::draw(app, frame, shares.result, top);

@@ -19,7 +19,10 @@ pub(super) fn result(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bo
         let mut page = Page::new();
         page.say(Tone::Heading, "A transaction is open.");
         page.gap();
-        page.say(Tone::Plain, "Leaving now takes back what it changed. commit; keeps it.");
+        page.say(
+            Tone::Plain,
+            "Leaving now takes back what it changed. commit; keeps it.",
+        );
         text(app, frame, area, &page);
         return;
     }
@@ -33,7 +36,10 @@ pub(super) fn result(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bo
         Some(Content::Failure(failure)) => {
             let width = usize::from(area.width.saturating_sub(8));
             let in_composer = app.mending;
-            let submitted = app.desk.entry().map_or(String::new(), |entry| entry.text.clone());
+            let submitted = app
+                .desk
+                .entry()
+                .map_or(String::new(), |entry| entry.text.clone());
             let page = failure_page(failure, &submitted, in_composer, width);
             text(app, frame, area, &page);
         }
@@ -47,7 +53,12 @@ fn text(app: &mut App, frame: &mut Frame<'_>, area: Rect, page: &Page) {
     let (top, left) = app.texts.entry(number).or_default();
     let height = usize::from(area.height);
     *top = (*top).min(page.lines.len().saturating_sub(height));
-    let widest = page.lines.iter().map(|line| line.text().chars().count()).max().unwrap_or(0);
+    let widest = page
+        .lines
+        .iter()
+        .map(|line| line.text().chars().count())
+        .max()
+        .unwrap_or(0);
     *left = (*left).min(widest.saturating_sub(usize::from(area.width.saturating_sub(8))));
     let (top, left) = (*top, *left);
     app.page = area.height.into();
@@ -57,13 +68,25 @@ fn text(app: &mut App, frame: &mut Frame<'_>, area: Rect, page: &Page) {
         ground: Ground::Air,
     };
     for (at, line) in page.lines.iter().skip(top).take(height).enumerate() {
-        p.line(area.x + 4, area.y + at as u16, area.width.saturating_sub(6), left, line);
+        p.line(
+            area.x + 4,
+            area.y + at as u16,
+            area.width.saturating_sub(6),
+            left,
+            line,
+        );
     }
     let rest = page.lines.len().saturating_sub(top + height);
     if rest > 0 {
         let words = format!(" {rest} more lines ↓ ");
         let width = words.chars().count() as u16;
-        p.text(area.right().saturating_sub(width + 2), area.bottom() - 1, width, Tone::Faint, &words);
+        p.text(
+            area.right().saturating_sub(width + 2),
+            area.bottom() - 1,
+            width,
+            Tone::Faint,
+            &words,
+        );
     }
 }
 
@@ -80,7 +103,12 @@ fn failure_page(failure: &Failure, submitted: &str, in_composer: bool, width: us
     }
     if !failure.corrections.is_empty() {
         page.gap();
-        let widest = failure.corrections.iter().map(|c| c.label.chars().count()).max().unwrap_or(0);
+        let widest = failure
+            .corrections
+            .iter()
+            .map(|c| c.label.chars().count())
+            .max()
+            .unwrap_or(0);
         for (at, correction) in failure.corrections.iter().enumerate() {
             page.line(
                 Line::new()
@@ -92,9 +120,16 @@ fn failure_page(failure: &Failure, submitted: &str, in_composer: bool, width: us
     }
     if let Some((message, code)) = &failure.said {
         page.gap();
-        for (at, line) in wrap(message, width.saturating_sub(30)).into_iter().enumerate() {
+        for (at, line) in wrap(message, width.saturating_sub(30))
+            .into_iter()
+            .enumerate()
+        {
             let mut said = Line::new()
-                .column(Tone::Faint, if at == 0 { "The server said" } else { "" }, 18)
+                .column(
+                    Tone::Faint,
+                    if at == 0 { "The server said" } else { "" },
+                    18,
+                )
                 .and(Tone::Plain, line);
             if at == 0 {
                 said = said.and(Tone::Number, format!("  {code}"));

@@ -51,12 +51,18 @@ impl Painter<'_> {
         }
         let mut at = x;
         for run in &shown.runs {
-            let tone = if run.mark && tone != Tone::Danger { Tone::Faint } else { tone };
+            let tone = if run.mark && tone != Tone::Danger {
+                Tone::Faint
+            } else {
+                tone
+            };
             let room = area.right().saturating_sub(at);
             if room == 0 {
                 break;
             }
-            let (next, _) = self.buffer.set_stringn(at, y, &run.text, usize::from(room), self.style(tone));
+            let (next, _) =
+                self.buffer
+                    .set_stringn(at, y, &run.text, usize::from(room), self.style(tone));
             at = next;
         }
         at - x

@@ -36,8 +36,17 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, top: usize)
     };
     let width = usize::from(area.width.saturating_sub(10));
     let fields = fields(app, row, width);
-    let names = fields.iter().map(|f| f.name.chars().count()).max().unwrap_or(0);
-    let types = fields.iter().map(|f| f.words.chars().count()).max().unwrap_or(0).min(26);
+    let names = fields
+        .iter()
+        .map(|f| f.name.chars().count())
+        .max()
+        .unwrap_or(0);
+    let types = fields
+        .iter()
+        .map(|f| f.words.chars().count())
+        .max()
+        .unwrap_or(0)
+        .min(26);
     let mut lines: Vec<(Option<usize>, String, Look, usize)> = Vec::new();
     for (at, field) in fields.iter().enumerate() {
         for (n, line) in field.lines.iter().enumerate() {
@@ -47,29 +56,63 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, top: usize)
     let body = usize::from(area.height.saturating_sub(2));
     let top = top.min(lines.len().saturating_sub(body));
     app.over = Over::Record { top };
-    let mut p = Painter { buffer: frame.buffer_mut(), theme: app.theme, ground: Ground::Air };
+    let mut p = Painter {
+        buffer: frame.buffer_mut(),
+        theme: app.theme,
+        ground: Ground::Air,
+    };
     for (n, (head, text, look, of)) in lines.iter().skip(top).take(body).enumerate() {
         let y = area.y + n as u16;
-        p.ground = if of % 2 == 1 { Ground::Shade } else { Ground::Air };
+        p.ground = if of % 2 == 1 {
+            Ground::Shade
+        } else {
+            Ground::Air
+        };
         p.fill(Rect::new(area.x + 2, y, area.width.saturating_sub(4), 1));
         let x = area.x + 4;
         if let Some(at) = head {
             let field = &fields[*at];
-            let tone = if *at == column { Tone::Active } else { Tone::Heading };
+            let tone = if *at == column {
+                Tone::Active
+            } else {
+                Tone::Heading
+            };
             p.text(x, y, names as u16, tone, &field.name);
-            p.text(x + names as u16 + 2, y, types as u16, Tone::Faint, &field.words);
+            p.text(
+                x + names as u16 + 2,
+                y,
+                types as u16,
+                Tone::Faint,
+                &field.words,
+            );
         }
         let x = x + names as u16 + types as u16 + 5;
-        p.text(x, y, area.right().saturating_sub(x + 2), tone_of(*look), text);
+        p.text(
+            x,
+            y,
+            area.right().saturating_sub(x + 2),
+            tone_of(*look),
+            text,
+        );
     }
     p.ground = Ground::Air;
     let y = area.bottom() - 1;
     let place = format!("row {} of {}", grouped(row + 1), grouped(shown));
     let rest = lines.len().saturating_sub(top + body);
-    let more = if rest > 0 { format!("{rest} more lines below") } else { String::new() };
+    let more = if rest > 0 {
+        format!("{rest} more lines below")
+    } else {
+        String::new()
+    };
     p.text(area.x + 4, y, 40, Tone::Faint, &more);
     let width = place.chars().count() as u16;
-    p.text(area.right().saturating_sub(width + 3), y, width, Tone::Faint, &place);
+    p.text(
+        area.right().saturating_sub(width + 3),
+        y,
+        width,
+        Tone::Faint,
+        &place,
+    );
 }
 
 fn fields(app: &App, row: u64, width: usize) -> Vec<Field> {
@@ -81,7 +124,12 @@ fn fields(app: &App, row: u64, width: usize) -> Vec<Field> {
         return Vec::new();
     };
     let values: Vec<ValueRef<'_>> = batch.row(within).values().collect();
-    let names = rows.labels.iter().map(|label| show_text(label, 30).width).max().unwrap_or(0);
+    let names = rows
+        .labels
+        .iter()
+        .map(|label| show_text(label, 30).width)
+        .max()
+        .unwrap_or(0);
     let room = width.saturating_sub(names + 26).max(20);
     rows.view
         .columns
@@ -129,7 +177,10 @@ fn broken(value: ValueRef<'_>, width: usize) -> (Vec<String>, Look) {
         if lines.len() >= LINES {
             lines.truncate(LINES);
             let rest = text.len().saturating_sub(used.min(width * LINES));
-            lines.push(format!("… about {} more bytes; /export has them all", grouped(rest as u64)));
+            lines.push(format!(
+                "… about {} more bytes; /export has them all",
+                grouped(rest as u64)
+            ));
             break;
         }
     }

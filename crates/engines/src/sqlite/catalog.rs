@@ -104,8 +104,9 @@ fn describe(connection: &Connection, object: &mut Object) -> Result<()> {
     let mut rows = statement.query((&place.0, &place.1))?;
     while let Some(row) = rows.next()? {
         let name = text(row, 0)?;
-        let mut columns = connection
-            .prepare_cached("select name from pragma_index_xinfo(?1, ?2) where key = 1 order by seqno")?;
+        let mut columns = connection.prepare_cached(
+            "select name from pragma_index_xinfo(?1, ?2) where key = 1 order by seqno",
+        )?;
         let columns = columns
             .query_map((&name, &place.1), |row| row.get::<_, Option<String>>(0))?
             .map(|column| Ok(column?.unwrap_or_else(|| "(expression)".into())))
@@ -137,7 +138,8 @@ fn describe(connection: &Connection, object: &mut Object) -> Result<()> {
         if let Some(link) = object.links.last_mut() {
             link.columns.push(text(row, 2)?);
             // Without a named column the link goes to the primary key.
-            link.their_columns.push(row.get::<_, Option<String>>(3)?.unwrap_or_default());
+            link.their_columns
+                .push(row.get::<_, Option<String>>(3)?.unwrap_or_default());
         }
     }
     Ok(())

@@ -90,7 +90,9 @@ pub(super) fn opening(error: rusqlite::Error, path: &Path) -> EngineError {
             "{path} is locked: another program is writing to it. It was waited for {} s; try again when that is done.",
             LOCK_LIMIT.as_secs()
         ),
-        Fault::Damaged => format!("{path} is not a SQLite database, or it is encrypted or damaged."),
+        Fault::Damaged => {
+            format!("{path} is not a SQLite database, or it is encrypted or damaged.")
+        }
         Fault::ReadOnly => format!(
             "{path} was left in the middle of a write. Open it with --write, so that SQLite can mend it, or mend a copy."
         ),
@@ -100,7 +102,11 @@ pub(super) fn opening(error: rusqlite::Error, path: &Path) -> EngineError {
 }
 
 fn complaint(message: &str) -> Complaint {
-    let after = |start: &str| message.strip_prefix(start).map(|rest| rest.trim().to_string());
+    let after = |start: &str| {
+        message
+            .strip_prefix(start)
+            .map(|rest| rest.trim().to_string())
+    };
     if let Some(name) = after("no such table: ") {
         return Complaint::NoSuchTable(name);
     }
@@ -154,7 +160,9 @@ fn advice(fault: Fault, message: &str) -> Option<String> {
         Fault::Disk => Some("The disk is full, or the file cannot be read or written.".into()),
         Fault::Constraint => {
             if let Some((table, columns)) = named("UNIQUE constraint failed: ") {
-                return Some(format!("Another row of {table} already has this {columns}."));
+                return Some(format!(
+                    "Another row of {table} already has this {columns}."
+                ));
             }
             if let Some((table, columns)) = named("NOT NULL constraint failed: ") {
                 return Some(format!("The column {columns} of {table} needs a value."));
@@ -167,7 +175,9 @@ fn advice(fault: Fault, message: &str) -> Option<String> {
             }
             None
         }
-        _ if message.contains("no such module") => Some("The table needs an extension of SQLite that is not here.".into()),
+        _ if message.contains("no such module") => {
+            Some("The table needs an extension of SQLite that is not here.".into())
+        }
         _ => None,
     }
 }

@@ -42,7 +42,10 @@ impl Shared {
     }
 
     pub(super) fn set_interrupt(&self, handle: InterruptHandle) {
-        *self.interrupt.lock().unwrap_or_else(PoisonError::into_inner) = Some(handle);
+        *self
+            .interrupt
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner) = Some(handle);
     }
 
     pub(super) fn begin(&self, ticket: u64) {
@@ -106,7 +109,10 @@ impl Control for Shared {
     fn cancel(&self, ticket: u64) {
         self.cancelled.store(ticket, Ordering::SeqCst);
         if self.running.load(Ordering::SeqCst) == ticket
-            && let Some(handle) = &*self.interrupt.lock().unwrap_or_else(PoisonError::into_inner)
+            && let Some(handle) = &*self
+                .interrupt
+                .lock()
+                .unwrap_or_else(PoisonError::into_inner)
         {
             handle.interrupt();
         }

@@ -34,7 +34,10 @@ impl ToSql for Bound<'_> {
 /// If the directory cannot be written.
 pub fn make_harbour(path: &Path, settings: &Settings) -> Result<(), OpenError> {
     let words = |error: &dyn std::fmt::Display| {
-        OpenError(format!("The practice harbour cannot be made at {}: {error}.", path.display()))
+        OpenError(format!(
+            "The practice harbour cannot be made at {}: {error}.",
+            path.display()
+        ))
     };
     let dir = path.parent().unwrap_or(Path::new("."));
     let place = tempfile::NamedTempFile::new_in(dir).map_err(|e| words(&e))?;
@@ -46,7 +49,9 @@ pub fn make_harbour(path: &Path, settings: &Settings) -> Result<(), OpenError> {
 fn fill(path: &Path, settings: &Settings) -> Result<(), EngineError> {
     let mut connection = rusqlite::Connection::open(path).map_err(complaint::read)?;
     connection
-        .execute_batch("pragma journal_mode = off; pragma synchronous = off; pragma foreign_keys = off;")
+        .execute_batch(
+            "pragma journal_mode = off; pragma synchronous = off; pragma foreign_keys = off;",
+        )
         .map_err(complaint::read)?;
     connection.set_prepared_statement_cache_capacity(40);
     let transaction = connection.transaction().map_err(complaint::read)?;
@@ -81,5 +86,11 @@ fn fill(path: &Path, settings: &Settings) -> Result<(), EngineError> {
 /// # Errors
 /// As [`make_harbour`].
 pub fn make_demo(path: &Path, readings: u64) -> Result<(), OpenError> {
-    make_harbour(path, &Settings { readings, ..Settings::default() })
+    make_harbour(
+        path,
+        &Settings {
+            readings,
+            ..Settings::default()
+        },
+    )
 }

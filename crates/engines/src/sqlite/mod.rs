@@ -105,7 +105,8 @@ impl Sqlite {
         self.connection
             .busy_handler(Some(move |times| shared.wait(times)))
             .map_err(complaint::read)?;
-        self.shared.set_interrupt(self.connection.get_interrupt_handle());
+        self.shared
+            .set_interrupt(self.connection.get_interrupt_handle());
         if self.refusing {
             self.refuse_writes(true)?;
         }
@@ -152,7 +153,9 @@ impl Sqlite {
                 let mut error = complaint::other("a parameter has no value");
                 error.fault = Fault::Statement;
                 error.offset = text.find(&name);
-                error.advice = Some(format!("The statement asks for a value for {name}, and there is none. Write the value in its place."));
+                error.advice = Some(format!(
+                    "The statement asks for a value for {name}, and there is none. Write the value in its place."
+                ));
                 return Err(error);
             }
             let before = self.connection.total_changes();
@@ -197,7 +200,9 @@ impl Sqlite {
                     declared: plain.decl_type().map(str::to_lowercase),
                     origin: origin.map(|(table, column)| (table.into(), column.into())),
                     key: known.as_ref().is_some_and(|(_, _, _, key, _)| *key),
-                    optional: known.as_ref().map(|(_, _, not_null, key, _)| !not_null && !key),
+                    optional: known
+                        .as_ref()
+                        .map(|(_, _, not_null, key, _)| !not_null && !key),
                 }
             })
             .collect()
@@ -240,14 +245,19 @@ fn stream(statement: &mut Statement<'_>, sink: &mut dyn Sink) -> Result<(), Engi
             let now = Instant::now();
             let elapsed = now - last;
             full |= elapsed >= HAND_OVER;
-            stride = if elapsed >= HAND_OVER / 2 { 1 } else { (stride * 2).min(128) };
+            stride = if elapsed >= HAND_OVER / 2 {
+                1
+            } else {
+                (stride * 2).min(128)
+            };
             until_look = stride;
         }
         if full {
             let room = batch.encoded().min(BATCH_BYTES);
             let rows = batch.len();
             let next = RowBatch::with_capacity(room + room / 8, rows + rows / 8);
-            sink.rows(std::mem::replace(&mut batch, next)).map_err(sink_error)?;
+            sink.rows(std::mem::replace(&mut batch, next))
+                .map_err(sink_error)?;
             last = Instant::now();
         }
     }
@@ -289,7 +299,12 @@ impl Connection for Sqlite {
         ] {
             if let Some(mut value) = self.pragma(pragma) {
                 if pragma == "foreign_keys" {
-                    value = if value == "1" { "enforced" } else { "not enforced" }.into();
+                    value = if value == "1" {
+                        "enforced"
+                    } else {
+                        "not enforced"
+                    }
+                    .into();
                 }
                 facts.push((label.to_string(), value));
             }
@@ -323,7 +338,9 @@ impl Connection for Sqlite {
                 SQLITE.quote_name(&object.schema),
                 SQLITE.quote_name(&object.name)
             );
-            let count = self.connection.query_row(&sql, [], |row| row.get::<_, i64>(0));
+            let count = self
+                .connection
+                .query_row(&sql, [], |row| row.get::<_, i64>(0));
             object.rows = count.ok().and_then(|count| u64::try_from(count).ok());
         }
         self.shared.set_deadline(None);
@@ -347,7 +364,9 @@ impl Connection for Sqlite {
             if error.fault == Fault::ReadOnly && error.advice.is_none() {
                 error.advice = Some(match self.opened.access() {
                     Access::ReadOnly(why) => why,
-                    Access::Writable => "This session refuses writes; /writes ask allows them again.".into(),
+                    Access::Writable => {
+                        "This session refuses writes; /writes ask allows them again.".into()
+                    }
                 });
             }
             error
@@ -367,19 +386,29 @@ impl Connection for Sqlite {
         if refuse {
             // The setting itself must not be undone by a statement, nor evaded by another file.
             self.connection
-                .authorizer(Some(|context: rusqlite::hooks::AuthContext<'_>| {
-                    match context.action {
-                        AuthAction::Pragma { pragma_name, pragma_value: Some(_) }
-                            if ["query_only", "writable_schema", "journal_mode", "user_version", "application_id"]
-                                .iter()
-                                .any(|name| pragma_name.eq_ignore_ascii_case(name)) =>
+                .authorizer(Some(
+                    |context: rusqlite::hooks::AuthContext<'_>| match context.action {
+                        AuthAction::Pragma {
+                            pragma_name,
+                            pragma_value: Some(_),
+                        } if [
+                            "query_only",
+                            "writable_schema",
+                            "journal_mode",
+                            "user_version",
+                            "application_id",
+                        ]
+                        .iter()
+                        .any(|name| pragma_name.eq_ignore_ascii_case(name)) =>
                         {
                             Authorization::Deny
                         }
-                        AuthAction::Attach { .. } | AuthAction::Reindex { .. } => Authorization::Deny,
+                        AuthAction::Attach { .. } | AuthAction::Reindex { .. } => {
+                            Authorization::Deny
+                        }
                         _ => Authorization::Allow,
-                    }
-                }))
+                    },
+                ))
                 .map_err(complaint::read)?;
         }
         Ok(())

@@ -106,7 +106,9 @@ fn look(path: &Path) -> Result<bool, EngineError> {
     if !head.starts_with(b"SQLite format 3\0") {
         return Err(refuse(
             Fault::Damaged,
-            format!("{shown} is not a SQLite database: it does not begin like one. It may be another kind of file, or encrypted."),
+            format!(
+                "{shown} is not a SQLite database: it does not begin like one. It may be another kind of file, or encrypted."
+            ),
         ));
     }
     Ok(head.get(18..20) == Some(&[2, 2]))
@@ -119,27 +121,49 @@ pub(super) fn open_file(
 ) -> Result<(rusqlite::Connection, Opened), EngineError> {
     let log = look(path)?;
     let path = real_path(path);
-    let read = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_URI | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+    let read = OpenFlags::SQLITE_OPEN_READ_ONLY
+        | OpenFlags::SQLITE_OPEN_URI
+        | OpenFlags::SQLITE_OPEN_NO_MUTEX;
     let open = |uri: String, flags| {
         rusqlite::Connection::open_with_flags(uri, flags).map_err(|e| complaint::opening(e, &path))
     };
     let mut copy = None;
     let (connection, mode) = if write {
-        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_URI | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE
+            | OpenFlags::SQLITE_OPEN_URI
+            | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         let connection = open(uri(&path, "mode=rw"), flags)?;
         if connection.is_readonly(rusqlite::MAIN_DB).unwrap_or(false) {
-            return Err(refuse(Fault::Disk, format!("{} may not be written by you. Open it without --write to read it.", path.display())));
+            return Err(refuse(
+                Fault::Disk,
+                format!(
+                    "{} may not be written by you. Open it without --write to read it.",
+                    path.display()
+                ),
+            ));
         }
         (connection, Mode::Writing)
     } else if !log {
         (open(uri(&path, "mode=ro"), read)?, Mode::Reading)
     } else if fs::metadata(beside(&path, "-wal")).map_or(0, |m| m.len()) == 0 {
-        (open(uri(&path, "mode=ro&immutable=1"), read)?, Mode::AsItLies)
+        (
+            open(uri(&path, "mode=ro&immutable=1"), read)?,
+            Mode::AsItLies,
+        )
     } else if beside(&path, "-shm").exists() {
-        (open(uri(&path, "mode=ro&readonly_shm=1"), read)?, Mode::WithLog)
+        (
+            open(uri(&path, "mode=ro&readonly_shm=1"), read)?,
+            Mode::WithLog,
+        )
     } else {
         let words = |error: std::io::Error| {
-            refuse(Fault::Disk, format!("{} has a log that must be read from a private copy, and the copy cannot be made: {error}.", path.display()))
+            refuse(
+                Fault::Disk,
+                format!(
+                    "{} has a log that must be read from a private copy, and the copy cannot be made: {error}.",
+                    path.display()
+                ),
+            )
         };
         let dir = tempfile::tempdir().map_err(words)?;
         let place = dir.path().join("copy.db");
@@ -201,7 +225,9 @@ impl Opened {
             Mode::Reading => "for reading only",
             Mode::AsItLies => "for reading only, as it lies (write-ahead mode, nobody else there)",
             Mode::WithLog => "for reading only, with its write-ahead log",
-            Mode::Copy => "for reading only, from a private copy (its write-ahead log has no index)",
+            Mode::Copy => {
+                "for reading only, from a private copy (its write-ahead log has no index)"
+            }
         }
     }
 

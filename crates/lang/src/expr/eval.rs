@@ -75,10 +75,9 @@ fn column(
         .filter(|at| {
             let column = &columns[*at];
             column.name.eq_ignore_ascii_case(&name)
-                || column
-                    .origin
-                    .as_ref()
-                    .is_some_and(|(table, field)| format!("{table}.{field}").eq_ignore_ascii_case(&name))
+                || column.origin.as_ref().is_some_and(|(table, field)| {
+                    format!("{table}.{field}").eq_ignore_ascii_case(&name)
+                })
         })
         .collect();
     match same.as_slice() {
@@ -87,15 +86,23 @@ fn column(
             let nearest = crate::correct::nearest(&name, labels.iter().map(String::as_str), 3);
             Err(ExprError {
                 message: match nearest.first() {
-                    Some(first) => format!("This result has no column {name}; the nearest is {first}."),
-                    None => format!("This result has no column {name}. It has {}.", labels.join(", ")),
+                    Some(first) => {
+                        format!("This result has no column {name}; the nearest is {first}.")
+                    }
+                    None => format!(
+                        "This result has no column {name}. It has {}.",
+                        labels.join(", ")
+                    ),
                 },
                 span: span.clone(),
                 nearest,
             })
         }
         several => {
-            let choices: Vec<String> = several.iter().map(|at| format!("`{}`", labels[*at])).collect();
+            let choices: Vec<String> = several
+                .iter()
+                .map(|at| format!("`{}`", labels[*at]))
+                .collect();
             Err(ExprError {
                 message: format!("{name} stands for several columns: {}.", choices.join(", ")),
                 span: span.clone(),

@@ -67,8 +67,8 @@ pub(super) fn lex(text: &str) -> Result<Vec<(Lexeme, Range<usize>)>, ExprError> 
             list.push((Lexeme::Word(text[start..at].to_string()), start..at));
         } else {
             let signs = [
-                "<>", "!=", "<=", ">=", "||", "=", "<", ">", "+", "-", "*", "/", "%", "(", ")", ",",
-                ".",
+                "<>", "!=", "<=", ">=", "||", "=", "<", ">", "+", "-", "*", "/", "%", "(", ")",
+                ",", ".",
             ];
             let Some(sign) = signs.iter().find(|sign| text[at..].starts_with(**sign)) else {
                 return Err(ExprError {

@@ -145,7 +145,13 @@ mod tests {
         ] {
             assert_eq!(holds(yes), Ok(true), "{yes}");
         }
-        for no in ["nothing = nothing", "nothing > 0", "`order by` = 12", "`order by` < 13", "t > 1"] {
+        for no in [
+            "nothing = nothing",
+            "nothing > 0",
+            "`order by` = 12",
+            "`order by` < 13",
+            "t > 1",
+        ] {
             assert_eq!(holds(no), Ok(false), "{no}");
         }
     }

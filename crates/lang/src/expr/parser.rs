@@ -35,7 +35,8 @@ pub fn parse(text: &str) -> Result<Expr, ExprError> {
     if parser.at < parser.list.len() {
         return Err(match &parser.list[parser.at].0 {
             Lexeme::Sign(")") => parser.error("This bracket closes nothing."),
-            _ => parser.error("The condition ends before this; and, or, or an operator was expected."),
+            _ => parser
+                .error("The condition ends before this; and, or, or an operator was expected."),
         });
     }
     Ok(expr)
@@ -51,7 +52,10 @@ impl Parser<'_> {
         let end = self.text.len();
         ExprError {
             message: message.to_string(),
-            span: self.list.get(self.at).map_or(end..end, |(_, span)| span.clone()),
+            span: self
+                .list
+                .get(self.at)
+                .map_or(end..end, |(_, span)| span.clone()),
             nearest: Vec::new(),
         }
     }
@@ -108,7 +112,11 @@ impl Parser<'_> {
                 if let (Operator::Equal | Operator::NotEqual, Node::Literal(Value::Null)) =
                     (operator, &right.node)
                 {
-                    let words = if operator == Operator::Equal { "is null" } else { "is not null" };
+                    let words = if operator == Operator::Equal {
+                        "is null"
+                    } else {
+                        "is not null"
+                    };
                     return Err(ExprError {
                         message: format!("Nothing equals null; write  {words}  instead."),
                         span: left.span.end..right.span.end,
