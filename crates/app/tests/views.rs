@@ -373,6 +373,29 @@ fn the_mouse_chooses_and_scrolls() {
     assert_eq!(s.app.desk.current(), entry);
 }
 
+/// Rows arrive in one thread while another draws them: neither may wait for the other for long.
+#[test]
+fn rows_are_drawn_while_they_arrive() {
+    let mut s = Screen::memory();
+    s.app.submit("with recursive n (i) as (select 1 union all select i + 1 from n) select i, i % 7 as k from n;");
+    s.press(KeyCode::Esc);
+    let start = Instant::now();
+    let mut frames = 0;
+    while frames < 400 {
+        while let Ok(event) = s.inbox.try_recv() {
+            s.app.event(event);
+        }
+        s.press(KeyCode::End);
+        s.text(142, 42);
+        frames += 1;
+        assert!(start.elapsed() < Duration::from_secs(30), "stuck after {frames} frames");
+    }
+    s.control('c');
+    s.idle();
+    assert_eq!(s.app.desk.entry().map(|e| e.state), Some(State::Stopped));
+    assert!(s.text(142, 42).contains("stopped ·"));
+}
+
 #[test]
 fn no_size_is_too_small_or_too_large() {
     let mut s = Screen::harbour();

@@ -3,7 +3,7 @@
 
 use std::collections::VecDeque;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, RwLock};
+use std::sync::Arc;
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use idle_tide_core::result::{Budget, ResultSet};
@@ -14,6 +14,7 @@ use idle_tide_lang::correct::Correction;
 use idle_tide_lang::split::{PieceKind, pieces};
 use idle_tide_lang::statement::{Effect, Sweep, summary};
 use idle_tide_lang::{Dialect, elsewhere};
+use parking_lot::RwLock;
 
 use crate::about;
 use crate::arrival;
@@ -879,8 +880,7 @@ impl Desk {
                 let content = match (&busy.doing, kept) {
                     (Doing::Figures(gathered), _) => {
                         let gathered = gathered
-                            .read()
-                            .unwrap_or_else(std::sync::PoisonError::into_inner);
+                            .read();
                         let set = about::figures(&gathered);
                         Content::Rows(Sheet::new(Arc::new(RwLock::new(set))))
                     }

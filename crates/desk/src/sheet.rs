@@ -2,13 +2,14 @@
 //! in order or chosen. Long work runs in a thread of its own and can be superseded.
 
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard};
+use std::sync::Arc;
 use std::time::Duration;
 
 use idle_tide_core::order::{choose_rows, each_row, order_rows};
 use idle_tide_core::result::ResultSet;
 use idle_tide_core::{Figures, column_labels};
 use idle_tide_lang::expr;
+use parking_lot::{RwLock, RwLockReadGuard};
 
 use crate::worker::{Event, Notify};
 
@@ -43,9 +44,10 @@ pub struct Sheet {
     stop: Arc<AtomicBool>,
 }
 
-/// Reads a result; a panic elsewhere while it was written does not matter to readers.
+/// Reads a result. One thread may hold several of these at once: a writer that waits does not come
+/// between them.
 pub fn read(set: &RwLock<ResultSet>) -> RwLockReadGuard<'_, ResultSet> {
-    set.read().unwrap_or_else(PoisonError::into_inner)
+    set.read_recursive()
 }
 
 impl Sheet {

@@ -2,12 +2,13 @@
 
 use std::io;
 use std::sync::mpsc::{Receiver, Sender, channel};
-use std::sync::{Arc, PoisonError, RwLock};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use idle_tide_core::result::{Budget, ResultSet};
 use idle_tide_core::{Catalog, Column, Figures, RowBatch, Value};
 use idle_tide_engines::{Bearings, Connection, Control, EngineError, Outcome, Sink};
+use parking_lot::RwLock;
 
 /// Something happened; the desk takes it with `Desk::handle`.
 #[derive(Debug)]
@@ -200,7 +201,7 @@ pub(crate) struct IntoResult {
 
 impl Sink for IntoResult {
     fn columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
-        *self.set.write().unwrap_or_else(PoisonError::into_inner) =
+        *self.set.write() =
             ResultSet::new(columns, Arc::clone(&self.budget), self.own_limit);
         (self.notify)(Event::Rows {
             ticket: self.ticket,
@@ -211,7 +212,6 @@ impl Sink for IntoResult {
     fn rows(&mut self, batch: RowBatch) -> io::Result<()> {
         self.set
             .write()
-            .unwrap_or_else(PoisonError::into_inner)
             .append(batch)?;
         (self.notify)(Event::Rows {
             ticket: self.ticket,
@@ -227,7 +227,7 @@ pub(crate) struct IntoFigures {
 
 impl Sink for IntoFigures {
     fn columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
-        let mut list = self.columns.write().unwrap_or_else(PoisonError::into_inner);
+        let mut list = self.columns.write();
         *list = columns
             .into_iter()
             .map(|c| (c, Figures::default()))
@@ -236,7 +236,7 @@ impl Sink for IntoFigures {
     }
 
     fn rows(&mut self, batch: RowBatch) -> io::Result<()> {
-        let mut list = self.columns.write().unwrap_or_else(PoisonError::into_inner);
+        let mut list = self.columns.write();
         for row in batch.rows() {
             for ((_, figures), value) in list.iter_mut().zip(row.values()) {
                 figures.add(value);
