@@ -255,6 +255,47 @@ pub fn search(search: &str, width: usize) -> Page {
     page
 }
 
+/// The whole guide as Markdown, for docs/guide.md.
+pub fn markdown() -> String {
+    let cell = |text: &str| text.replace('|', "\\|");
+    let mut out = String::from(
+        "# Guide\n\nMade from the tables in the code; the same text opens with F1. `UPDATE_DOCS=1 cargo test -p idle-tide --test docs` writes it anew.\n",
+    );
+    for topic in TOPICS.iter().filter(|topic| **topic != "one page") {
+        let mut title = (*topic).to_string();
+        if let Some(first) = title.get_mut(..1) {
+            first.make_ascii_uppercase();
+        }
+        out.push_str(&format!("\n## {title}\n"));
+        for sentence in words(topic) {
+            out.push_str(&format!("\n{}\n", sentence.replace('*', "\\*").replace('_', "\\_")));
+        }
+        let commands: Vec<&Command> = COMMANDS
+            .iter()
+            .filter(|c| *topic == "commands" || c.topic == *topic)
+            .collect();
+        if !commands.is_empty() {
+            out.push_str("\n| command | what it does |\n|---|---|\n");
+            for c in commands {
+                let usage = format!("/{} {}", c.name, c.usage);
+                out.push_str(&format!("| `{}` | {} |\n", cell(usage.trim_end()), cell(c.summary)));
+            }
+        }
+        if *topic == "keys" {
+            for place in Place::ALL {
+                out.push_str(&format!("\n### {}\n\n| key | what it does |\n|---|---|\n", place.title()));
+                for key in of(place) {
+                    out.push_str(&format!("| {} | {} |\n", cell(key.cap), cell(key.summary)));
+                }
+            }
+        }
+        if *topic == "statements" {
+            out.push_str(&format!("\n{}\n", SQLITE.starts.join(", ")));
+        }
+    }
+    out
+}
+
 /// Breaks a text at blanks into lines of at most `width` columns.
 pub fn wrap(text: &str, width: usize) -> Vec<String> {
     let width = width.max(10);

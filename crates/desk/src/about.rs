@@ -109,13 +109,18 @@ pub fn object_page(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Pag
             } else {
                 theirs.join(", ")
             };
+            // That nothing happens is what everybody expects.
+            let on_delete = match link.on_delete.as_str() {
+                "no action" | "" => String::new(),
+                action => format!("  on delete {action}"),
+            };
             page.line(
                 Line::new()
                     .and(Tone::Plain, format!("  {} ", link.columns.join(", ")))
                     .and(Tone::Active, format!("→ {}", link.table))
                     .and(
                         Tone::Faint,
-                        format!(" ({theirs})  on delete {}", link.on_delete),
+                        format!(" ({theirs}){on_delete}"),
                     ),
             );
         }

@@ -82,7 +82,7 @@ pub(super) fn guide(
     }
     let rest = page.lines.len().saturating_sub(top + usize::from(height));
     if rest > 0 {
-        let words = format!("{rest} more lines ↓");
+        let words = format!("{rest} more lines · PgDn");
         p.text(x, area.bottom() - 1, room, Tone::Faint, &words);
     }
     app.spots.list = spots;

@@ -78,7 +78,7 @@ fn text(app: &mut App, frame: &mut Frame<'_>, area: Rect, page: &Page) {
     }
     let rest = page.lines.len().saturating_sub(top + height);
     if rest > 0 {
-        let words = format!(" {rest} more lines ↓ ");
+        let words = format!(" {rest} more lines · PgDn ");
         let width = words.chars().count() as u16;
         p.text(
             area.right().saturating_sub(width + 2),
