@@ -172,6 +172,8 @@ pub struct App {
     pub chord: bool,
     /// First line of the composer that is shown.
     pub composer_top: usize,
+    /// Whether a command is being written that was begun while reading: reading goes on after it.
+    pub from_reading: bool,
 }
 
 impl App {
@@ -201,6 +203,7 @@ impl App {
             page: 10,
             chord: false,
             composer_top: 0,
+            from_reading: false,
         }
     }
 
@@ -218,6 +221,10 @@ impl App {
         self.marked = None;
         self.mending = false;
         self.desk.submit(text);
+        let reading = std::mem::take(&mut self.from_reading) && text.starts_with('/');
+        if reading && self.desk.entries().len() == before {
+            self.focus = Focus::Read;
+        }
         self.settle(before);
     }
 

@@ -403,6 +403,7 @@ impl App {
     }
 
     fn read_key(&mut self, code: KeyCode, control: bool) {
+        self.desk.hush();
         match (code, control) {
             (KeyCode::Esc, _) => {
                 self.desk.hush();
@@ -413,6 +414,7 @@ impl App {
             (KeyCode::Char('/'), false) => {
                 self.focus = Focus::Write;
                 if self.composer.text().is_empty() {
+                    self.from_reading = true;
                     self.composer.insert("/");
                     self.complete(false);
                 }

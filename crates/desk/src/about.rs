@@ -281,7 +281,7 @@ fn odd_kinds(declared: &str, figures: &Figures) -> String {
         say(figures.numbers, "number");
         say(figures.texts, "text");
     }
-    odd.join(", ")
+    if odd.is_empty() { "none".into() } else { odd.join(", ") }
 }
 
 /// The figures of every column of a table, one row each.
@@ -292,12 +292,12 @@ pub fn figures(gathered: &[(Column, Figures)]) -> ResultSet {
         "rows",
         "nulls",
         "different",
+        "odd kinds",
+        "commonest",
         "least",
         "most",
         "mean",
         "lengths",
-        "commonest",
-        "odd kinds",
     ];
     let rows = gathered
         .iter()
@@ -338,12 +338,12 @@ pub fn figures(gathered: &[(Column, Figures)]) -> ResultSet {
                 (figures.rows as i64).into(),
                 (figures.nulls as i64).into(),
                 different,
+                odd_kinds(&declared, figures).into(),
+                if common.is_empty() { "all differ".into() } else { common.join(", ").into() },
                 figures.least.clone().unwrap_or(Value::Null),
                 figures.most.clone().unwrap_or(Value::Null),
                 figures.mean().map(|mean| (mean * 1e4).round() / 1e4).into(),
                 lengths.into(),
-                common.join(", ").into(),
-                odd_kinds(&declared, figures).into(),
             ]
         })
         .collect();

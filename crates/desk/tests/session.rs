@@ -281,7 +281,7 @@ fn transactions_show_and_commands_answer() {
     s.run("create table t (a integer, b text); insert into t values (1, 'x'), (2, 'y'), ('three', null);");
     s.run("/figures t");
     assert_eq!(
-        s.column(10)[0],
+        s.column(5)[0],
         Value::from("1 text"),
         "values of another kind"
     );

@@ -218,12 +218,16 @@ fn choices(app: &mut App, frame: &mut Frame<'_>, cursor: Position, area: Rect, s
         .saturating_sub(cursor.y + 2)
         .min(area.bottom().saturating_sub(cursor.y + 1) + 1);
     let above = cursor.y.saturating_sub(screen.y + 1);
-    let (height, up) = if usize::from(below) >= list.len().min(4) || below >= above {
+    // The list of commands is for looking through: it opens upwards when there is more room.
+    let commands = list.iter().all(|(_, _, offer)| *offer == Offer::Command);
+    let enough = if commands { list.len() } else { 4.min(list.len()) };
+    let (height, up) = if usize::from(below) >= enough || below >= above {
         (below, false)
     } else {
-        (above.min(10), true)
+        (above, true)
     };
-    let height = usize::from(height).min(list.len()).min(10);
+    let most = if commands { 14 } else { 10 };
+    let height = usize::from(height).min(list.len()).min(most);
     if height == 0 {
         return;
     }
@@ -243,6 +247,8 @@ fn choices(app: &mut App, frame: &mut Frame<'_>, cursor: Position, area: Rect, s
     } else {
         cursor.y + 1
     };
+    let hidden = list.len().saturating_sub(top + height);
+    let more = format!("{hidden} more");
     let mut spots = Vec::new();
     for (n, (label, detail, offer)) in list.iter().enumerate().skip(top).take(height) {
         let line = y + (n - top) as u16;
@@ -260,28 +266,16 @@ fn choices(app: &mut App, frame: &mut Frame<'_>, cursor: Position, area: Rect, s
         };
         p.text(x + 1, line, 36, tone, label);
         let at = x + labels as u16 + 3;
-        p.text(
-            at,
-            line,
-            (x + width).saturating_sub(at + 1),
-            Tone::Faint,
-            detail,
-        );
-        spots.push((line, n));
-    }
-    let hidden = list.len().saturating_sub(top + height);
-    if hidden > 0 {
-        let mut p = Painter {
-            buffer: frame.buffer_mut(),
-            theme: app.theme,
-            ground: Ground::Shade,
-        };
-        let words = format!("{hidden} more");
-        let line = y + height as u16 - 1;
-        let at = (x + width).saturating_sub(words.len() as u16 + 1);
-        if height > 1 && app.choices.at != top + height - 1 {
-            p.text(at, line, 10, Tone::Faint, &words);
+        // The last line says how many more there are.
+        let last = n + 1 == top + height && hidden > 0;
+        let taken = if last { more.len() as u16 + 3 } else { 1 };
+        let room = (x + width).saturating_sub(at + taken);
+        p.text(at, line, room, Tone::Faint, detail);
+        if last {
+            let at = (x + width).saturating_sub(taken - 2);
+            p.text(at, line, taken, Tone::Faint, &more);
         }
+        spots.push((line, n));
     }
     app.spots.list = spots;
 }

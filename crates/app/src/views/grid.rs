@@ -43,7 +43,8 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bool
     let Some(rows) = entry.sheet() else {
         return;
     };
-    let types = roomy || area.height >= 12;
+    let types = (roomy || area.height >= 12)
+        && (0..rows.view.columns.len()).any(|at| !type_words(entry, rows.view.columns[at], &[], at).is_empty() || entry.is_statement);
     let head = 1 + u16::from(types);
     let foot = if area.height >= 4 + head {
         1 + u16::from(roomy)
@@ -140,10 +141,11 @@ fn type_words(entry: &Entry, column: usize, visible: &[Vec<Shown>], at: usize) -
     let Some(rows) = entry.sheet() else {
         return String::new();
     };
-    if !entry.is_statement && entry.outcome.is_none() {
+    let set = sheet::read(&rows.set);
+    // Lists of our own have no types worth a word.
+    if !entry.is_statement && set.columns().iter().all(|column| column.declared.is_none()) {
         return String::new();
     }
-    let set = sheet::read(&rows.set);
     let known = &set.columns()[column];
     let mut words = known.declared.clone().unwrap_or_default();
     if words.is_empty() {
@@ -186,10 +188,7 @@ fn place(
     let mut width_of = |at: usize| -> u16 {
         let column = columns[at];
         let label = show_text(&rows.labels[column], WIDEST).width;
-        let types = type_words(entry, column, visible, at)
-            .chars()
-            .count()
-            .min(WIDEST);
+        let types = type_words(entry, column, visible, at).chars().count();
         let widest = visible
             .iter()
             .filter_map(|line| line.get(at))
@@ -197,7 +196,9 @@ fn place(
             .max()
             .unwrap_or(0);
         let known = grid.widths.entry(column).or_insert(0);
-        *known = (*known).max(widest.max(label).max(types).min(WIDEST));
+        // A long type does not widen a column much.
+        let own = widest.max(label).min(WIDEST);
+        *known = (*known).max(own.max(types.min(own.max(14))));
         (*known).max(1) as u16
     };
     let frozen = usize::from(rows.view.frozen && columns.len() > 1);
@@ -321,7 +322,10 @@ fn paint(
         style_fix += p.text(x + style_fix, area.y, 1, Tone::Active, arrow);
         let _ = style_fix;
         if types {
-            let words = type_words(entry, place.column, visible, place.at);
+            let mut words = type_words(entry, place.column, visible, place.at);
+            if words.chars().count() > usize::from(place.width) {
+                words = words.trim_end_matches(" optional").to_string();
+            }
             let words = show_text(&words, usize::from(place.width));
             let x = if place.right {
                 place.x + place.width.saturating_sub(words.width as u16)
