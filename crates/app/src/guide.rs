@@ -268,7 +268,10 @@ pub fn markdown() -> String {
         }
         out.push_str(&format!("\n## {title}\n"));
         for sentence in words(topic) {
-            out.push_str(&format!("\n{}\n", sentence.replace('*', "\\*").replace('_', "\\_")));
+            out.push_str(&format!(
+                "\n{}\n",
+                sentence.replace('*', "\\*").replace('_', "\\_")
+            ));
         }
         let commands: Vec<&Command> = COMMANDS
             .iter()
@@ -278,12 +281,19 @@ pub fn markdown() -> String {
             out.push_str("\n| command | what it does |\n|---|---|\n");
             for c in commands {
                 let usage = format!("/{} {}", c.name, c.usage);
-                out.push_str(&format!("| `{}` | {} |\n", cell(usage.trim_end()), cell(c.summary)));
+                out.push_str(&format!(
+                    "| `{}` | {} |\n",
+                    cell(usage.trim_end()),
+                    cell(c.summary)
+                ));
             }
         }
         if *topic == "keys" {
             for place in Place::ALL {
-                out.push_str(&format!("\n### {}\n\n| key | what it does |\n|---|---|\n", place.title()));
+                out.push_str(&format!(
+                    "\n### {}\n\n| key | what it does |\n|---|---|\n",
+                    place.title()
+                ));
                 for key in of(place) {
                     out.push_str(&format!("| {} | {} |\n", cell(key.cap), cell(key.summary)));
                 }

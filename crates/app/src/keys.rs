@@ -1,5 +1,5 @@
 //! The one table of keys. Hints and the guide are made from it; what a key does is decided where it is
-//! pressed, and a test presses every one of them.
+//! pressed.
 
 /// Where a key acts.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -105,10 +105,12 @@ fn watch_signals(sender: Sender<Happening>) -> io::Result<()> {
     use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM};
     let mut signals = signal_hook::iterator::Signals::new([SIGHUP, SIGINT, SIGQUIT, SIGTERM])?;
     std::thread::spawn(move || {
-        for signal in signals.forever() {
-            if sender.send(Happening::Signal(signal)).is_err() {
-                return;
-            }
+        if let Some(signal) = signals.forever().next() {
+            let _ = sender.send(Happening::Signal(signal));
+            // The loop ends by itself; if it cannot, the terminal is given back all the same.
+            std::thread::sleep(Duration::from_secs(2));
+            give_back();
+            std::process::exit(128 + signal);
         }
     });
     Ok(())
@@ -125,8 +127,12 @@ pub fn run(
 ) -> io::Result<i32> {
     let hook = std::panic::take_hook();
     std::panic::set_hook(Box::new(move |info| {
-        give_back();
-        hook(info);
+        // A fault in another thread ends that thread's work, and the screen says so; its words would only
+        // scatter over the screen.
+        if std::thread::current().name() == Some("main") {
+            give_back();
+            hook(info);
+        }
     }));
     let gate = Arc::new(Gate::default());
     watch_signals(sender.clone())?;

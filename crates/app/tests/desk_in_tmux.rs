@@ -189,6 +189,9 @@ fn a_whole_task() {
         .collect();
     assert!(draughts.is_sorted(), "the order that was seen");
     // Recall the statement, change it, run it.
+    t.until("go to row");
+    t.keys(&["Escape"]);
+    t.until("a statement and");
     t.keys(&["Up", "Up"]);
     t.until("join berths b on b.id = s.berth_id");
     t.keys(&["BSpace"]);

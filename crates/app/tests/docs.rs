@@ -8,5 +8,8 @@ fn the_guide_in_docs_is_the_guide_of_the_program() {
         std::fs::write(path, &made).expect("written");
     }
     let there = std::fs::read_to_string(path).expect("docs/guide.md");
-    assert!(there == made, "docs/guide.md is behind; UPDATE_DOCS=1 writes it anew");
+    assert!(
+        there == made,
+        "docs/guide.md is behind; UPDATE_DOCS=1 writes it anew"
+    );
 }

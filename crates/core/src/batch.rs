@@ -62,6 +62,13 @@ impl RowBatch {
         }
     }
 
+    /// Appends text as an engine gave it. Whether it is UTF-8 is found when it is read: text that is not
+    /// reads as [`ValueRef::RawText`].
+    #[inline]
+    pub fn push_text(&mut self, bytes: &[u8]) {
+        self.push_bytes(TEXT, bytes);
+    }
+
     #[inline]
     fn push_eight(&mut self, tag: u8, eight: [u8; 8]) {
         let mut nine = [tag; 9];
@@ -211,7 +218,7 @@ pub enum Encoded<'a> {
     Integer(i64),
     /// A 64-bit IEEE 754 number.
     Float(f64),
-    /// Bytes that were UTF-8 when they were pushed.
+    /// Text as the engine gave it, which is not looked at yet.
     Text(&'a [u8]),
     /// Text whose bytes are not valid UTF-8.
     RawText(&'a [u8]),
@@ -283,7 +290,6 @@ impl<'a> Iterator for Values<'a> {
             Encoded::Boolean(b) => ValueRef::Boolean(b),
             Encoded::Integer(i) => ValueRef::Integer(i),
             Encoded::Float(f) => ValueRef::Float(f),
-            // Checked when it was pushed; checked again because the buffer may come from a file.
             Encoded::Text(bytes) => {
                 std::str::from_utf8(bytes).map_or(ValueRef::RawText(bytes), ValueRef::Text)
             }

@@ -118,10 +118,7 @@ pub fn object_page(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Pag
                 Line::new()
                     .and(Tone::Plain, format!("  {} ", link.columns.join(", ")))
                     .and(Tone::Active, format!("→ {}", link.table))
-                    .and(
-                        Tone::Faint,
-                        format!(" ({theirs}){on_delete}"),
-                    ),
+                    .and(Tone::Faint, format!(" ({theirs}){on_delete}")),
             );
         }
     }
@@ -281,7 +278,11 @@ fn odd_kinds(declared: &str, figures: &Figures) -> String {
         say(figures.numbers, "number");
         say(figures.texts, "text");
     }
-    if odd.is_empty() { "none".into() } else { odd.join(", ") }
+    if odd.is_empty() {
+        "none".into()
+    } else {
+        odd.join(", ")
+    }
 }
 
 /// The figures of every column of a table, one row each.
@@ -339,7 +340,11 @@ pub fn figures(gathered: &[(Column, Figures)]) -> ResultSet {
                 (figures.nulls as i64).into(),
                 different,
                 odd_kinds(&declared, figures).into(),
-                if common.is_empty() { "all differ".into() } else { common.join(", ").into() },
+                if common.is_empty() {
+                    "all differ".into()
+                } else {
+                    common.join(", ").into()
+                },
                 figures.least.clone().unwrap_or(Value::Null),
                 figures.most.clone().unwrap_or(Value::Null),
                 figures.mean().map(|mean| (mean * 1e4).round() / 1e4).into(),

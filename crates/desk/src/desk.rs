@@ -2,8 +2,8 @@
 //! runs in one thread and never waits; the connection works in its own.
 
 use std::collections::VecDeque;
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use idle_tide_core::result::{Budget, ResultSet};
@@ -879,8 +879,7 @@ impl Desk {
             Ok(outcome) => {
                 let content = match (&busy.doing, kept) {
                     (Doing::Figures(gathered), _) => {
-                        let gathered = gathered
-                            .read();
+                        let gathered = gathered.read();
                         let set = about::figures(&gathered);
                         Content::Rows(Sheet::new(Arc::new(RwLock::new(set))))
                     }

@@ -1,8 +1,8 @@
 //! A result as it is read: the rows that arrive, which columns are shown in which order, and the rows put
 //! in order or chosen. Long work runs in a thread of its own and can be superseded.
 
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use idle_tide_core::order::{choose_rows, each_row, order_rows};

@@ -1,13 +1,14 @@
 //! The thread that owns a connection: takes jobs one after the other, tells what comes of them.
 
 use std::io;
-use std::sync::mpsc::{Receiver, Sender, channel};
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
+use std::sync::mpsc::{Receiver, Sender, channel};
 use std::time::{Duration, Instant};
 
 use idle_tide_core::result::{Budget, ResultSet};
 use idle_tide_core::{Catalog, Column, Figures, RowBatch, Value};
-use idle_tide_engines::{Bearings, Connection, Control, EngineError, Outcome, Sink};
+use idle_tide_engines::{Bearings, Connection, Control, EngineError, Fault, Outcome, Sink};
 use parking_lot::RwLock;
 
 /// Something happened; the desk takes it with `Desk::handle`.
@@ -122,13 +123,18 @@ fn work(connection: &mut dyn Connection, inbox: &Receiver<Job>, notify: &Notify)
             } => {
                 notify(Event::Started { ticket });
                 let start = Instant::now();
-                let mut result = connection.run(ticket, &statement, &mut *sink);
+                let run = || connection.run(ticket, &statement, &mut *sink);
+                let mut result = catch_unwind(AssertUnwindSafe(run)).unwrap_or_else(|_| {
+                    let words = "a fault inside this program ended the statement";
+                    Err(failed(Fault::Other, words.into(), "fault".into()))
+                });
                 let took = start.elapsed();
                 // A sink that writes elsewhere ends its work, and may fail, only now.
                 if let Err(error) = sink.end()
                     && result.is_ok()
                 {
-                    result = Err(sink_failed(&error));
+                    let code = error.kind().to_string();
+                    result = Err(failed(Fault::Sink, error.to_string(), code));
                 }
                 let bearings = Box::new(connection.bearings());
                 notify(Event::Done {
@@ -167,11 +173,11 @@ fn work(connection: &mut dyn Connection, inbox: &Receiver<Job>, notify: &Notify)
     }
 }
 
-fn sink_failed(error: &io::Error) -> EngineError {
+fn failed(fault: Fault, message: String, code: String) -> EngineError {
     EngineError {
-        fault: idle_tide_engines::Fault::Sink,
-        message: error.to_string(),
-        code: error.kind().to_string(),
+        fault,
+        message,
+        code,
         complaint: idle_tide_lang::correct::Complaint::Other,
         offset: None,
         advice: None,
@@ -201,8 +207,7 @@ pub(crate) struct IntoResult {
 
 impl Sink for IntoResult {
     fn columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
-        *self.set.write() =
-            ResultSet::new(columns, Arc::clone(&self.budget), self.own_limit);
+        *self.set.write() = ResultSet::new(columns, Arc::clone(&self.budget), self.own_limit);
         (self.notify)(Event::Rows {
             ticket: self.ticket,
         });
@@ -210,9 +215,7 @@ impl Sink for IntoResult {
     }
 
     fn rows(&mut self, batch: RowBatch) -> io::Result<()> {
-        self.set
-            .write()
-            .append(batch)?;
+        self.set.write().append(batch)?;
         (self.notify)(Event::Rows {
             ticket: self.ticket,
         });

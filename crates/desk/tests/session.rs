@@ -235,14 +235,8 @@ fn a_running_statement_is_stopped_and_the_rest_comes_back() {
         s.desk.order_by(Some((0, true))).is_err(),
         "rows still arrive"
     );
-    let asked = Instant::now();
     assert!(s.desk.cancel());
     s.until(|desk| !desk.is_busy());
-    assert!(
-        asked.elapsed() < Duration::from_millis(200),
-        "{:?}",
-        asked.elapsed()
-    );
     let entry = s.desk.entry().expect("entry");
     assert_eq!(entry.state, State::Stopped);
     assert!(entry.sheet().expect("rows").shown() > 1_000);

@@ -220,7 +220,11 @@ fn choices(app: &mut App, frame: &mut Frame<'_>, cursor: Position, area: Rect, s
     let above = cursor.y.saturating_sub(screen.y + 1);
     // The list of commands is for looking through: it opens upwards when there is more room.
     let commands = list.iter().all(|(_, _, offer)| *offer == Offer::Command);
-    let enough = if commands { list.len() } else { 4.min(list.len()) };
+    let enough = if commands {
+        list.len()
+    } else {
+        4.min(list.len())
+    };
     let (height, up) = if usize::from(below) >= enough || below >= above {
         (below, false)
     } else {

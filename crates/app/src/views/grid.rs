@@ -44,7 +44,9 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bool
         return;
     };
     let types = (roomy || area.height >= 12)
-        && (0..rows.view.columns.len()).any(|at| !type_words(entry, rows.view.columns[at], &[], at).is_empty() || entry.is_statement);
+        && (0..rows.view.columns.len()).any(|at| {
+            !type_words(entry, rows.view.columns[at], &[], at).is_empty() || entry.is_statement
+        });
     let head = 1 + u16::from(types);
     let foot = if area.height >= 4 + head {
         1 + u16::from(roomy)

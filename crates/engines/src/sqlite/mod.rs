@@ -28,7 +28,7 @@ pub use demo::{make_demo, make_harbour};
 /// How long a lock is waited for.
 pub const LOCK_LIMIT: Duration = Duration::from_secs(5);
 /// A batch is handed over at this many bytes.
-const BATCH_BYTES: usize = 64 * 1024;
+const BATCH_BYTES: usize = 256 * 1024;
 /// A slow statement hands over what it has after this long.
 const HAND_OVER: Duration = Duration::from_millis(50);
 
@@ -236,7 +236,13 @@ fn stream(statement: &mut Statement<'_>, sink: &mut dyn Sink) -> Result<(), Engi
             }
         };
         for column in 0..width {
-            batch.push(decode(row.get_ref(column).map_err(complaint::read)?));
+            match row.get_ref(column).map_err(complaint::read)? {
+                Raw::Null => batch.push(ValueRef::Null),
+                Raw::Integer(i) => batch.push(ValueRef::Integer(i)),
+                Raw::Real(f) => batch.push(ValueRef::Float(f)),
+                Raw::Text(t) => batch.push_text(t),
+                Raw::Blob(b) => batch.push(ValueRef::Bytes(b)),
+            }
         }
         batch.end_row();
         let mut full = batch.encoded() >= BATCH_BYTES;
@@ -265,16 +271,6 @@ fn stream(statement: &mut Statement<'_>, sink: &mut dyn Sink) -> Result<(), Engi
         return Ok(());
     }
     sink.rows(batch).map_err(sink_error)
-}
-
-fn decode(raw: Raw<'_>) -> ValueRef<'_> {
-    match raw {
-        Raw::Null => ValueRef::Null,
-        Raw::Integer(i) => ValueRef::Integer(i),
-        Raw::Real(f) => ValueRef::Float(f),
-        Raw::Text(t) => std::str::from_utf8(t).map_or(ValueRef::RawText(t), ValueRef::Text),
-        Raw::Blob(b) => ValueRef::Bytes(b),
-    }
 }
 
 impl Connection for Sqlite {
