@@ -63,7 +63,7 @@ fn words(topic: &str) -> &'static [&'static str] {
             "Results share 256 MB of memory and then go to disk, up to 2 GB; past that the oldest give up their rows and say so.",
         ],
         "read" => &[
-            "null is the faint word, empty text is '', bytes are x'…'. A line break is ¶, a tab ⇥, a blank at the end ␣, other control characters ␛ and the like. Numbers stand right; a text that looks like a number stands left.",
+            "null is the faint word, empty text is '', bytes are x'…'. A line break is ¶, a tab ⇥, a blank at the end ␣, any other control character its code, as in ⟨1b⟩. Numbers stand right; a text that looks like a number stands left.",
             "The last line of a result has the figures of the current column and how its numbers spread.",
             "Ordering, filtering and finding work on all rows, not only on those in sight.",
         ],

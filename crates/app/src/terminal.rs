@@ -162,9 +162,15 @@ fn turn(
                 Err(RecvTimeoutError::Disconnected) => return Ok(1),
             }
         } else {
-            match inbox.recv() {
+            // The age of a transaction is shown in minutes.
+            let idle = if app.desk.bearings().transaction.is_some() { 10 } else { 3_600 };
+            match inbox.recv_timeout(Duration::from_secs(idle)) {
                 Ok(happening) => Some(happening),
-                Err(_) => return Ok(1),
+                Err(RecvTimeoutError::Timeout) => {
+                    waiting_desk = true;
+                    None
+                }
+                Err(RecvTimeoutError::Disconnected) => return Ok(1),
             }
         };
         // Everything that has come in meanwhile is taken before the next frame.

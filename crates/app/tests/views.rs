@@ -530,7 +530,7 @@ fn hostile_values_reach_the_terminal_only_as_marks() {
     }
     assert_eq!(shots, 6);
     let text = String::from_utf8(bytes).expect("UTF-8");
-    for drawn in ["␛", "⟨9b⟩", "⟨202e⟩", "潮", "␀", "⟨ff⟩"] {
+    for drawn in ["⟨1b⟩", "⟨9b⟩", "⟨202e⟩", "潮", "⟨00⟩", "⟨ff⟩"] {
         assert!(text.contains(drawn), "{drawn} was drawn");
     }
     let mut rest = text.as_str();

@@ -116,8 +116,8 @@ fn mark_of(character: char) -> Option<String> {
     Some(match character {
         '\n' => "¶".into(),
         '\t' => "⇥".into(),
-        '\0'..='\x1f' => char::from_u32(0x2400 + code)?.to_string(),
-        '\x7f' => "␡".into(),
+        // The pictures of control characters are missing in many fonts; their codes are not.
+        '\0'..='\x1f' | '\x7f' => format!("⟨{code:02x}⟩"),
         '\u{80}'..='\u{9f}'
         | '\u{ad}'
         | '\u{61c}'
@@ -343,8 +343,8 @@ mod tests {
 
     #[test]
     fn what_a_terminal_would_obey_becomes_a_mark() {
-        assert_eq!(shown("\x1b[31mred\x07"), "␛[31mred␇");
-        assert_eq!(shown("first\nsecond\tthird\r"), "first¶second⇥third␍");
+        assert_eq!(shown("\x1b[31mred\x07"), "⟨1b⟩[31mred⟨07⟩");
+        assert_eq!(shown("first\nsecond\tthird\r"), "first¶second⇥third⟨0d⟩");
         assert_eq!(shown("csi \u{9b}2J"), "csi ⟨9b⟩2J");
         assert_eq!(shown("left\u{202e}right"), "left⟨202e⟩right");
         assert_eq!(shown("ends  "), "ends␣␣");
@@ -387,7 +387,7 @@ mod tests {
         for byte in "a\x1b[2J潮\n".as_bytes() {
             visible.write_all(&[*byte]).expect("written");
         }
-        assert_eq!(String::from_utf8(out).expect("text"), "a␛[2J潮\n");
+        assert_eq!(String::from_utf8(out).expect("text"), "a⟨1b⟩[2J潮\n");
     }
 
     proptest! {

@@ -36,10 +36,11 @@ pub(super) fn bearings(app: &App, frame: &mut Frame<'_>, area: Rect) {
         Tone::Faint
     };
     let (transaction, transaction_tone) = match b.transaction {
-        Some(since) => (
-            format!("transaction open {}", lasting(since.elapsed())),
-            Tone::Care,
-        ),
+        // The first minute goes without saying.
+        Some(since) => match since.elapsed().as_secs() / 60 {
+            0 => ("transaction open".to_string(), Tone::Care),
+            minutes => (format!("transaction open for {minutes} min"), Tone::Care),
+        },
         None => ("no transaction".to_string(), Tone::Faint),
     };
     let source = app.desk.source().to_string();

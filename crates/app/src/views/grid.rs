@@ -200,7 +200,7 @@ fn place(
         let known = grid.widths.entry(column).or_insert(0);
         // A long type does not widen a column much.
         let own = widest.max(label).min(WIDEST);
-        *known = (*known).max(own.max(types.min(own.max(14))));
+        *known = (*known).max(own.max(types.min(own.max(16))));
         (*known).max(1) as u16
     };
     let frozen = usize::from(rows.view.frozen && columns.len() > 1);
