@@ -163,7 +163,11 @@ fn turn(
             }
         } else {
             // The age of a transaction is shown in minutes.
-            let idle = if app.desk.bearings().transaction.is_some() { 10 } else { 3_600 };
+            let idle = if app.desk.bearings().transaction.is_some() {
+                10
+            } else {
+                3_600
+            };
             match inbox.recv_timeout(Duration::from_secs(idle)) {
                 Ok(happening) => Some(happening),
                 Err(RecvTimeoutError::Timeout) => {

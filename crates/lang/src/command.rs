@@ -79,237 +79,32 @@ macro_rules! command {
 use Argument as A;
 
 /// All commands, in alphabetical order.
+#[rustfmt::skip]
 pub static COMMANDS: &[Command] = &[
-    command!(
-        "about",
-        "NAME",
-        "look around",
-        &[A::Table],
-        (1, 1),
-        &[],
-        "one table or view in full: columns, keys, indexes, links, definition"
-    ),
-    command!(
-        "again",
-        "[N]",
-        "entries",
-        &[A::Entry],
-        (0, 1),
-        &[],
-        "runs the current entry, or entry N, once more"
-    ),
-    command!(
-        "bearings",
-        "",
-        "arrive",
-        &[],
-        (0, 0),
-        &[],
-        "everything about where you are"
-    ),
-    command!(
-        "clear",
-        "",
-        "read",
-        &[],
-        (0, 0),
-        &[],
-        "clears the view; entries and results stay"
-    ),
-    command!(
-        "columns",
-        "[NAME ...] [--hide NAME] [--all]",
-        "read",
-        &[A::Column],
-        (0, MANY),
-        &[
-            OptionSpec {
-                name: "hide",
-                value: Some(A::Column)
-            },
-            OptionSpec {
-                name: "all",
-                value: None
-            }
-        ],
-        "shows these columns in this order; --hide takes one away, --all brings all back"
-    ),
-    command!(
-        "definition",
-        "[NAME]",
-        "look around",
-        &[A::Table],
-        (0, 1),
-        &[],
-        "the creating statement of an object, or of all"
-    ),
-    command!(
-        "edit",
-        "[N]",
-        "write",
-        &[A::Entry],
-        (0, 1),
-        &[],
-        "opens the statement, or that of entry N, in your editor"
-    ),
-    command!(
-        "entries",
-        "",
-        "entries",
-        &[],
-        (0, 0),
-        &[],
-        "all entries of this session and statements of earlier ones"
-    ),
-    command!(
-        "export",
-        "FILE [--as FORMAT] [--no-header] [--lines]",
-        "take away",
-        &[A::File],
-        (1, 1),
-        &[
-            OptionSpec {
-                name: "as",
-                value: Some(A::Words(FORMATS))
-            },
-            OptionSpec {
-                name: "no-header",
-                value: None
-            },
-            OptionSpec {
-                name: "lines",
-                value: None
-            },
-        ],
-        "writes all rows of the current result to a file"
-    ),
-    command!(
-        "figures",
-        "NAME",
-        "look around",
-        &[A::Table],
-        (1, 1),
-        &[],
-        "every column's nulls, distinct values, extremes, commonest values and odd kinds"
-    ),
-    command!(
-        "filter",
-        "[CONDITION]",
-        "read",
-        &[A::Rest],
-        (0, MANY),
-        &[],
-        "keeps the rows that satisfy a condition; without one, all rows again"
-    ),
-    command!(
-        "help",
-        "[TOPIC]",
-        "help",
-        &[A::Topic],
-        (0, MANY),
-        &[],
-        "the guide: by topic, command, key or statement"
-    ),
-    command!(
-        "indexes",
-        "[PATTERN]",
-        "look around",
-        &[A::Pattern],
-        (0, 1),
-        &[],
-        "indexes, with their tables and columns"
-    ),
-    command!(
-        "keys",
-        "",
-        "help",
-        &[],
-        (0, 0),
-        &[],
-        "every key and what it does"
-    ),
-    command!(
-        "one-page",
-        "",
-        "help",
-        &[],
-        (0, 0),
-        &[],
-        "everything on one page"
-    ),
-    command!(
-        "order",
-        "[COLUMN [desc]]",
-        "read",
-        &[A::Column, A::Words(&["asc", "desc"])],
-        (0, 2),
-        &[],
-        "orders the rows by a column; without one, as they came"
-    ),
+    command!("about", "NAME", "look around", &[A::Table], (1, 1), &[], "one table or view in full: columns, keys, indexes, links, definition"),
+    command!("again", "[N]", "entries", &[A::Entry], (0, 1), &[], "runs the current entry, or entry N, once more"),
+    command!("bearings", "", "arrive", &[], (0, 0), &[], "everything about where you are"),
+    command!("clear", "", "read", &[], (0, 0), &[], "clears the view; entries and results stay"),
+    command!("columns", "[NAME ...] [--hide NAME] [--all]", "read", &[A::Column], (0, MANY), &[ OptionSpec { name: "hide", value: Some(A::Column) }, OptionSpec { name: "all", value: None } ], "shows these columns in this order; --hide takes one away, --all brings all back"),
+    command!("definition", "[NAME]", "look around", &[A::Table], (0, 1), &[], "the creating statement of an object, or of all"),
+    command!("edit", "[N]", "write", &[A::Entry], (0, 1), &[], "opens the statement, or that of entry N, in your editor"),
+    command!("entries", "", "entries", &[], (0, 0), &[], "all entries of this session and statements of earlier ones"),
+    command!("export", "FILE [--as FORMAT] [--no-header] [--lines]", "take away", &[A::File], (1, 1), &[ OptionSpec { name: "as", value: Some(A::Words(FORMATS)) }, OptionSpec { name: "no-header", value: None }, OptionSpec { name: "lines", value: None }, ], "writes all rows of the current result to a file"),
+    command!("figures", "NAME", "look around", &[A::Table], (1, 1), &[], "every column's nulls, distinct values, extremes, commonest values and odd kinds"),
+    command!("filter", "[CONDITION]", "read", &[A::Rest], (0, MANY), &[], "keeps the rows that satisfy a condition; without one, all rows again"),
+    command!("help", "[TOPIC]", "help", &[A::Topic], (0, MANY), &[], "the guide: by topic, command, key or statement"),
+    command!("indexes", "[PATTERN]", "look around", &[A::Pattern], (0, 1), &[], "indexes, with their tables and columns"),
+    command!("keys", "", "help", &[], (0, 0), &[], "every key and what it does"),
+    command!("one-page", "", "help", &[], (0, 0), &[], "everything on one page"),
+    command!("order", "[COLUMN [desc]]", "read", &[A::Column, A::Words(&["asc", "desc"])], (0, 2), &[], "orders the rows by a column; without one, as they came"),
     command!("quit", "", "arrive", &[], (0, 0), &[], "leaves"),
-    command!(
-        "recall",
-        "N",
-        "entries",
-        &[A::Entry],
-        (1, 1),
-        &[],
-        "brings the statement of entry N back into the composer"
-    ),
-    command!(
-        "record",
-        "[ROW]",
-        "read",
-        &[A::Number],
-        (0, 1),
-        &[],
-        "the current row, or row ROW, one field per line"
-    ),
-    command!(
-        "sample",
-        "NAME [N]",
-        "look around",
-        &[A::Table, A::Number],
-        (1, 2),
-        &[],
-        "a few rows of a table (10 unless N says otherwise)"
-    ),
-    command!(
-        "tables",
-        "[PATTERN] [--full]",
-        "look around",
-        &[A::Pattern],
-        (0, 1),
-        &[FULL],
-        "tables; --full adds columns, indexes, comments and an engine's helper tables"
-    ),
-    command!(
-        "theme",
-        "[deep, shoal or plain]",
-        "read",
-        &[A::Words(&["deep", "shoal", "plain"])],
-        (0, 1),
-        &[],
-        "the colours: deep for dark, shoal for light grounds, plain for none"
-    ),
-    command!(
-        "views",
-        "[PATTERN] [--full]",
-        "look around",
-        &[A::Pattern],
-        (0, 1),
-        &[FULL],
-        "views; --full adds columns and comments"
-    ),
-    command!(
-        "writes",
-        "[ask, free or none]",
-        "change",
-        &[A::Words(&["ask", "free", "none"])],
-        (0, 1),
-        &[],
-        "how writes are treated: asked about when they sweep, free, or refused by the engine"
-    ),
+    command!("recall", "N", "entries", &[A::Entry], (1, 1), &[], "brings the statement of entry N back into the composer"),
+    command!("record", "[ROW]", "read", &[A::Number], (0, 1), &[], "the current row, or row ROW, one field per line"),
+    command!("sample", "NAME [N]", "look around", &[A::Table, A::Number], (1, 2), &[], "a few rows of a table (10 unless N says otherwise)"),
+    command!("tables", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL], "tables; --full adds columns, indexes, comments and an engine's helper tables"),
+    command!("theme", "[deep, shoal or plain]", "read", &[A::Words(&["deep", "shoal", "plain"])], (0, 1), &[], "the colours: deep for dark, shoal for light grounds, plain for none"),
+    command!("views", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL], "views; --full adds columns and comments"),
+    command!("writes", "[ask, free or none]", "change", &[A::Words(&["ask", "free", "none"])], (0, 1), &[], "how writes are treated: asked about when they sweep, free, or refused by the engine"),
 ];
 
 /// A part of a command line and its place, in bytes from the line's start.
