@@ -5,7 +5,6 @@
 
 pub mod about;
 pub mod arrival;
-mod commands;
 mod desk;
 pub mod entry;
 pub mod export;

@@ -6,7 +6,7 @@ use idle_tide_lang::command::Parsed;
 use idle_tide_lang::correct::{Correction, Edit};
 use idle_tide_lang::expr;
 
-use crate::desk::{Desk, Request};
+use super::{Desk, Request};
 use crate::entry::{Content, State};
 use crate::export::expand;
 use crate::failure::{Failure, plain};

@@ -1,0 +1,260 @@
+//! What keys do while reading rows or a text, and in the prompt that reading asks for.
+
+use super::*;
+
+impl App {
+    pub(super) fn neighbour(&mut self, next: bool) {
+        let at = self.desk.current();
+        self.desk
+            .show(if next { at + 1 } else { at.saturating_sub(1) });
+        self.cleared = false;
+        self.prompt = None;
+    }
+
+    pub(super) fn page_key(&mut self, down: bool) {
+        if self.reads_rows() {
+            let page = self.page.max(1);
+            self.move_row(if down { page as i64 } else { -(page as i64) });
+        } else {
+            self.scroll_text(if down { 10 } else { -10 }, 0);
+        }
+    }
+
+    pub(super) fn move_row(&mut self, by: i64) {
+        let row = self.grid().map_or(0, |grid| grid.row);
+        self.go_to_row(row.saturating_add_signed(by));
+    }
+
+    pub(super) fn move_column(&mut self, by: isize) {
+        let shown = self.shown_columns();
+        if let Some(grid) = self.grid() {
+            grid.column = grid
+                .column
+                .saturating_add_signed(by)
+                .min(shown.saturating_sub(1));
+        }
+    }
+
+    pub(super) fn shown_columns(&self) -> usize {
+        self.desk
+            .entry()
+            .and_then(|e| e.sheet())
+            .map_or(0, |s| s.view.columns.len())
+    }
+
+    pub(super) fn scroll_text(&mut self, lines: isize, columns: isize) {
+        if let Some(number) = self.desk.entry().map(|entry| entry.number) {
+            let (top, left) = self.texts.entry(number).or_default();
+            *top = top.saturating_add_signed(lines);
+            *left = left.saturating_add_signed(columns);
+        }
+    }
+
+    /// Runs the command that a reading key stands for; it is not kept in the history.
+    pub(super) fn command(&mut self, text: &str) {
+        let before = self.desk.entries().len();
+        self.desk.hush();
+        self.desk.submit_piece(text, true);
+        self.settle(before);
+    }
+
+    pub(super) fn read_key(&mut self, code: KeyCode, control: bool) {
+        self.desk.hush();
+        match (code, control) {
+            (KeyCode::Esc, _) => {
+                self.desk.hush();
+                self.focus = Focus::Write;
+                return;
+            }
+            (KeyCode::Char('d'), true) if self.composer.text().is_empty() => return self.leave(),
+            (KeyCode::Char('/'), false) => {
+                self.focus = Focus::Write;
+                if self.composer.text().is_empty() {
+                    self.from_reading = true;
+                    self.composer.insert("/");
+                    self.complete(false);
+                }
+                return;
+            }
+            (KeyCode::F(5), _) => return self.run(),
+            (KeyCode::Char(','), false) => return self.neighbour(false),
+            (KeyCode::Char('.'), false) => return self.neighbour(true),
+            (KeyCode::Char('a' | 'A'), false) => return self.command("/again"),
+            (KeyCode::Char('e' | 'E'), false) => {
+                let number = self.desk.entry().map_or(0, |entry| entry.number);
+                return self.command(&format!("/recall {number}"));
+            }
+            _ => {}
+        }
+        if !self.reads_rows() {
+            return self.text_key(code);
+        }
+        let last = u64::MAX;
+        match (code, control) {
+            (KeyCode::Up, _) => self.move_row(-1),
+            (KeyCode::Down, _) => self.move_row(1),
+            (KeyCode::PageUp, _) => self.page_key(false),
+            (KeyCode::PageDown, _) => self.page_key(true),
+            (KeyCode::Home, _) => self.go_to_row(0),
+            (KeyCode::End, _) => self.go_to_row(last),
+            (KeyCode::Left, true) => self.move_column(isize::MIN),
+            (KeyCode::Right, true) => self.move_column(isize::MAX),
+            (KeyCode::Left, _) => self.move_column(-1),
+            (KeyCode::Right, _) => self.move_column(1),
+            (KeyCode::Enter, _) => self.open_record(),
+            (KeyCode::Char('f'), true) => self.prompt = Some(Prompt::Find(String::new())),
+            (KeyCode::Char('n' | 'N'), false) => self.find(false),
+            (KeyCode::Char('p' | 'P'), false) => self.find(true),
+            (KeyCode::Char('g' | 'G'), false) => self.prompt = Some(Prompt::Row(String::new())),
+            (KeyCode::Char('o' | 'O'), false) => self.order(),
+            (KeyCode::Char('f' | 'F'), false) => {
+                let mut frozen = false;
+                self.change_view(|view, _| {
+                    view.frozen = !view.frozen;
+                    frozen = view.frozen;
+                });
+                self.desk.say(
+                    if frozen {
+                        "The first column stays while the others scroll."
+                    } else {
+                        "The first column scrolls with the others."
+                    },
+                    Tone::Plain,
+                );
+            }
+            (KeyCode::Char('x' | 'X'), false) => {
+                if self.shown_columns() > 1 {
+                    self.change_view(|view, at| {
+                        view.columns.remove(at);
+                    });
+                    self.move_column(0);
+                } else {
+                    self.desk
+                        .say("One column has to stay. U brings all back.", Tone::Care);
+                }
+            }
+            (KeyCode::Char('u' | 'U'), false) => self.command("/columns --all"),
+            (KeyCode::Char('['), false) => self.shift_column(-1),
+            (KeyCode::Char(']'), false) => self.shift_column(1),
+            _ => {}
+        }
+    }
+
+    pub(super) fn change_view(&mut self, change: impl FnOnce(&mut idle_tide_desk::View, usize)) {
+        let at = self.grid().map_or(0, |grid| grid.column);
+        if let Some(sheet) = self.desk.sheet_mut()
+            && at < sheet.view.columns.len()
+        {
+            change(&mut sheet.view, at);
+        }
+    }
+
+    pub(super) fn shift_column(&mut self, by: isize) {
+        let count = self.shown_columns();
+        let at = self.grid().map_or(0, |grid| grid.column);
+        let to = at.saturating_add_signed(by);
+        if to < count && to != at {
+            self.change_view(|view, at| view.columns.swap(at, to));
+            self.move_column(by);
+        }
+    }
+
+    pub(super) fn order(&mut self) {
+        let Some(sheet) = self.desk.entry().and_then(|entry| entry.sheet()) else {
+            return;
+        };
+        let at = self
+            .grids
+            .get(&self.desk.entry().map_or(0, |e| e.number))
+            .map_or(0, |g| g.column);
+        let Some(column) = sheet.view.columns.get(at).copied() else {
+            return;
+        };
+        let next = match sheet.view.order {
+            Some((current, false)) if current == column => Some((column, true)),
+            Some((current, true)) if current == column => None,
+            _ => Some((column, false)),
+        };
+        if let Err(failure) = self.desk.order_by(next) {
+            self.desk.say(failure.headline, Tone::Care);
+        }
+    }
+
+    pub(super) fn text_key(&mut self, code: KeyCode) {
+        let page = self.page.max(2) as isize - 1;
+        match code {
+            KeyCode::Up => self.scroll_text(-1, 0),
+            KeyCode::Down => self.scroll_text(1, 0),
+            KeyCode::PageUp => self.scroll_text(-page, 0),
+            KeyCode::PageDown => self.scroll_text(page, 0),
+            KeyCode::Home => self.scroll_text(isize::MIN, isize::MIN),
+            KeyCode::End => self.scroll_text(isize::MAX / 2, 0),
+            KeyCode::Left => self.scroll_text(0, -8),
+            KeyCode::Right => self.scroll_text(0, 8),
+            _ => {}
+        }
+    }
+
+    pub(super) fn prompt_key(&mut self, code: KeyCode, control: bool) {
+        let Some(prompt) = &mut self.prompt else {
+            return;
+        };
+        let typed = match prompt {
+            Prompt::Find(text) | Prompt::Row(text) => text,
+        };
+        match code {
+            KeyCode::Esc => self.prompt = None,
+            KeyCode::Backspace => {
+                typed.pop();
+            }
+            KeyCode::Char('u') if control => typed.clear(),
+            KeyCode::Enter => match self.prompt.take() {
+                Some(Prompt::Find(text)) if !text.is_empty() => {
+                    self.found = text;
+                    self.find(false);
+                }
+                Some(Prompt::Row(text)) => {
+                    let digits: String = text
+                        .chars()
+                        .filter(|c| !matches!(c, ' ' | '_' | ','))
+                        .collect();
+                    match digits.parse::<u64>() {
+                        Ok(row @ 1..) => self.go_to_row(row - 1),
+                        _ if text.is_empty() => {}
+                        _ => {
+                            self.desk
+                                .say(format!("{text} is not the number of a row."), Tone::Care);
+                        }
+                    }
+                }
+                _ => {}
+            },
+            KeyCode::Char(character) if !control => typed.push(character),
+            _ => {}
+        }
+    }
+
+    pub(super) fn find(&mut self, back: bool) {
+        if self.found.is_empty() {
+            self.prompt = Some(Prompt::Find(String::new()));
+            return;
+        }
+        let from = self.grid().map_or((0, 0), |grid| (grid.row, grid.column));
+        let Some(rows) = self.desk.entry().and_then(|entry| entry.sheet()) else {
+            return;
+        };
+        match sheet::find(rows, &self.found, from, back) {
+            Ok(Some((row, column))) => {
+                if let Some(grid) = self.grid() {
+                    (grid.row, grid.column) = (row, column);
+                }
+                self.desk.hush();
+            }
+            Ok(None) => {
+                let words = format!("No shown column holds {}.", self.found);
+                self.desk.say(words, Tone::Care);
+            }
+            Err(error) => self.desk.say(error.to_string(), Tone::Danger),
+        }
+    }
+}

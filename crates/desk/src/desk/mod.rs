@@ -1,0 +1,399 @@
+//! The desk itself: entries in their order, what waits, what is asked, and the answers to events. It
+//! runs in one thread and never waits; the connection works in its own.
+
+mod commands;
+mod events;
+mod run;
+
+use std::collections::VecDeque;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+
+use idle_tide_core::result::{Budget, ResultSet};
+use idle_tide_core::{Catalog, Column, Figures};
+use idle_tide_engines::{Access, Bearings, Connection, EngineError, Fault, Outcome, Sink};
+use idle_tide_lang::command::{self, Parsed};
+use idle_tide_lang::correct::Correction;
+use idle_tide_lang::split::{PieceKind, pieces};
+use idle_tide_lang::statement::{Effect, Sweep, summary};
+use idle_tide_lang::{Dialect, elsewhere};
+use parking_lot::RwLock;
+
+use crate::about;
+use crate::arrival;
+use crate::entry::{Content, Entry, State};
+use crate::failure::{self, Failure};
+use crate::guard::{self, Count, Question};
+use crate::history::History;
+use crate::page::{Line, Page, Tone};
+use crate::settings::{Places, Visit, visit};
+use crate::sheet::{Sheet, gather_figures, read};
+use crate::worker::{Event, IntoFigures, IntoResult, Job, Notify, Worker};
+
+/// How writes are treated.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Writes {
+    /// Those that sweep are asked about.
+    Ask,
+    /// They run.
+    Free,
+    /// The engine refuses them.
+    None,
+}
+
+/// Memory that one result may use before it goes to disk, in bytes.
+const RESULT_MEMORY: u64 = 128 * 1024 * 1024;
+/// Memory that all results together may use.
+const ALL_MEMORY: u64 = 256 * 1024 * 1024;
+/// Disk that all results together may use.
+const DISK: u64 = 2_000_000_000;
+/// How long rows are counted for lists and the arrival card.
+const COUNTING: Duration = Duration::from_millis(250);
+
+/// Makes the sink that a statement's rows go to.
+pub type MakeSink = Box<dyn FnMut() -> Box<dyn Sink + Send>>;
+
+/// How a desk is set up.
+pub struct Options {
+    /// The short name of the source.
+    pub source: String,
+    /// How writes are treated at first.
+    pub writes: Writes,
+    /// Where things are remembered; nowhere when `None`.
+    pub places: Option<Places>,
+    /// Takes rows as they come instead of keeping them as results.
+    pub stream: Option<MakeSink>,
+}
+
+/// What only a face can do.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Request {
+    /// Leave.
+    Quit,
+    /// Open this text in the editor.
+    Edit(String),
+    /// Put this text into the composer.
+    Recall(String),
+    /// Show a row as a record; the current one when `None`, else counted from 1.
+    Record(Option<u64>),
+    /// Change the theme, or say which there are.
+    Theme(Option<String>),
+    /// Open the guide at a topic.
+    Guide(String),
+    /// Show the entries.
+    Entries,
+    /// Clear the view.
+    Clear,
+}
+
+/// Text that goes back into the composer.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Returned {
+    /// The text: what failed, and the rest of its submission.
+    pub text: String,
+    /// The place that is wrong, in bytes of `text`.
+    pub place: Option<std::ops::Range<usize>>,
+    /// What would mend it.
+    pub corrections: Vec<Correction>,
+}
+
+/// A word about something that made no entry.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Notice {
+    /// The words.
+    pub text: String,
+    /// Their tone.
+    pub tone: Tone,
+}
+
+/// A piece of a submission that waits.
+struct Waiting {
+    /// The whole submission.
+    submission: Arc<str>,
+    /// Where the piece begins and ends in it.
+    span: std::ops::Range<usize>,
+    is_command: bool,
+    /// Statements of the submission before it.
+    before: usize,
+}
+
+/// What an entry in progress waits for.
+enum Doing {
+    Statement(Effect),
+    Figures(Arc<RwLock<Vec<(Column, Figures)>>>),
+    /// The catalog, for a command.
+    Catalog(Parsed),
+    Counting(Sweep, Vec<Count>),
+    Asking,
+    Refusing(Writes),
+}
+
+struct Busy {
+    entry: u32,
+    /// What runs: the entry's own text, or the statement a command stands for.
+    statement: String,
+    waiting: Waiting,
+    doing: Doing,
+}
+
+/// Figures of the column being looked at.
+struct Watched {
+    entry: u32,
+    column: usize,
+    rows: Option<usize>,
+    figures: Option<Figures>,
+    stop: Arc<AtomicBool>,
+}
+
+/// The session.
+pub struct Desk {
+    pub(crate) source: String,
+    pub(crate) dialect: &'static Dialect,
+    worker: Worker,
+    pub(crate) notify: Notify,
+    pub(crate) entries: Vec<Entry>,
+    pub(crate) current: usize,
+    queue: VecDeque<Waiting>,
+    busy: Option<Busy>,
+    question: Option<Question>,
+    pub(crate) catalog: Arc<Catalog>,
+    catalog_known: bool,
+    pub(crate) bearings: Bearings,
+    pub(crate) writes: Writes,
+    history: History,
+    places: Option<Places>,
+    pub(crate) requests: VecDeque<Request>,
+    returned: Option<Returned>,
+    pub(crate) notice: Option<Notice>,
+    memory: Arc<Budget>,
+    stream: Option<MakeSink>,
+    watched: Option<Watched>,
+    exporting: bool,
+}
+
+impl Desk {
+    /// Begins a session on an open connection. Events reach [`Desk::handle`] by way of `notify`.
+    pub fn new(mut connection: Box<dyn Connection>, options: Options, notify: Notify) -> Self {
+        let mut trouble = None;
+        let history = match &options.places {
+            Some(places) => History::open(&places.history).unwrap_or_else(|error| {
+                trouble = Some(format!("Earlier statements could not be read: {error}."));
+                History::forgetful()
+            }),
+            None => History::forgetful(),
+        };
+        let dialect = connection.dialect();
+        let bearings = connection.bearings();
+        let worker = Worker::start(connection, Arc::clone(&notify));
+        let desk = Desk {
+            source: options.source,
+            dialect,
+            worker,
+            notify,
+            entries: Vec::new(),
+            current: 0,
+            queue: VecDeque::new(),
+            busy: None,
+            question: None,
+            catalog: Arc::default(),
+            catalog_known: false,
+            bearings,
+            writes: options.writes,
+            history,
+            places: options.places,
+            requests: VecDeque::new(),
+            returned: None,
+            notice: trouble.map(|text| Notice {
+                text,
+                tone: Tone::Care,
+            }),
+            memory: Budget::new(ALL_MEMORY),
+            stream: options.stream,
+            watched: None,
+            exporting: false,
+        };
+        if desk.writes == Writes::None {
+            desk.worker.send(Job::RefuseWrites(true));
+        }
+        desk
+    }
+
+    /// Makes the arrival card the first entry and reads the catalog.
+    pub fn arrive(&mut self) {
+        let at = self.new_entry("arrival", false);
+        self.entries[at].state = State::Running;
+        self.read_catalog();
+    }
+
+    /// All entries, oldest first.
+    pub fn entries(&self) -> &[Entry] {
+        &self.entries
+    }
+
+    /// Where in [`Desk::entries`] the entry stands that is shown.
+    pub fn current(&self) -> usize {
+        self.current
+    }
+
+    /// The entry that is shown.
+    pub fn entry(&self) -> Option<&Entry> {
+        self.entries.get(self.current)
+    }
+
+    /// The rows of the entry that is shown, to change their view.
+    pub fn sheet_mut(&mut self) -> Option<&mut Sheet> {
+        self.entries.get_mut(self.current)?.sheet_mut()
+    }
+
+    /// Shows another entry, by its place.
+    pub fn show(&mut self, at: usize) {
+        self.current = at.min(self.entries.len().saturating_sub(1));
+    }
+
+    /// The objects of the database, as last read.
+    pub fn catalog(&self) -> &Arc<Catalog> {
+        &self.catalog
+    }
+
+    /// Where the session is.
+    pub fn bearings(&self) -> &Bearings {
+        &self.bearings
+    }
+
+    /// The short name of the source.
+    pub fn source(&self) -> &str {
+        &self.source
+    }
+
+    /// How writes are treated.
+    pub fn writes(&self) -> Writes {
+        self.writes
+    }
+
+    /// The dialect that is typed.
+    pub fn dialect(&self) -> &'static Dialect {
+        self.dialect
+    }
+
+    /// Statements of this and earlier sessions.
+    pub fn history(&self) -> &History {
+        &self.history
+    }
+
+    /// What is asked.
+    pub fn question(&self) -> Option<&Question> {
+        self.question.as_ref()
+    }
+
+    /// Whether something runs or waits.
+    pub fn is_busy(&self) -> bool {
+        self.busy.is_some() || !self.queue.is_empty() || self.exporting
+    }
+
+    /// The entry that runs, if one does.
+    pub fn running(&self) -> Option<&Entry> {
+        let number = self.busy.as_ref()?.entry;
+        self.entries.iter().find(|entry| entry.number == number)
+    }
+
+    /// Statements and commands that wait.
+    pub fn waiting(&self) -> usize {
+        self.queue.len()
+    }
+
+    /// How long the running statement has waited for a lock, and the limit.
+    pub fn lock_wait(&self) -> Option<(Duration, Duration)> {
+        self.busy
+            .as_ref()
+            .and_then(|_| self.worker.control.waiting())
+    }
+
+    /// What a face is asked to do.
+    pub fn take_request(&mut self) -> Option<Request> {
+        self.requests.pop_front()
+    }
+
+    /// What goes back into the composer.
+    pub fn take_returned(&mut self) -> Option<Returned> {
+        self.returned.take()
+    }
+
+    /// A word about something that made no entry.
+    pub fn notice(&self) -> Option<&Notice> {
+        self.notice.as_ref()
+    }
+
+    /// Says something that makes no entry.
+    pub fn say(&mut self, text: impl Into<String>, tone: Tone) {
+        self.notice = Some(Notice {
+            text: text.into(),
+            tone,
+        });
+    }
+
+    /// Takes the word away.
+    pub fn hush(&mut self) {
+        self.notice = None;
+    }
+
+    /// The figures of a column of the entry shown, as far as they are known; asks for them if they are not.
+    pub fn figures(&mut self, column: usize) -> Option<&Figures> {
+        let entry = self.entries.get(self.current)?;
+        let sheet = entry.sheet()?;
+        let rows = sheet
+            .view
+            .rows
+            .as_ref()
+            .map(|rows| Arc::as_ptr(rows) as usize);
+        let same = self.watched.as_ref().is_some_and(|watched| {
+            (watched.entry, watched.column, watched.rows) == (entry.number, column, rows)
+        });
+        if !same {
+            if let Some(watched) = self.watched.take() {
+                watched.stop.store(true, Ordering::Relaxed);
+            }
+            let stop = Arc::new(AtomicBool::new(false));
+            gather_figures(
+                sheet,
+                entry.number,
+                column,
+                Arc::clone(&entry.complete),
+                Arc::clone(&stop),
+                &self.notify,
+            );
+            self.watched = Some(Watched {
+                entry: entry.number,
+                column,
+                rows,
+                figures: None,
+                stop,
+            });
+        }
+        self.watched.as_ref()?.figures.as_ref()
+    }
+
+    pub(crate) fn place_of(&self, number: u32) -> Option<usize> {
+        self.entries.iter().position(|entry| entry.number == number)
+    }
+
+    fn read_catalog(&self) {
+        self.worker.send(Job::Catalog { limit: COUNTING });
+    }
+
+    /// Runs an export in the background; [`Event::Exported`] ends it.
+    pub(crate) fn export(
+        &mut self,
+        sheet: Sheet,
+        path: std::path::PathBuf,
+        layout: idle_tide_draw::Layout,
+    ) {
+        self.exporting = true;
+        let notify = Arc::clone(&self.notify);
+        std::thread::spawn(move || {
+            notify(Event::Exported(crate::export::export(
+                &sheet, &path, layout,
+            )));
+        });
+    }
+}
