@@ -67,7 +67,13 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bool
     let visible = values(entry, &grid, lines);
     let kinds = column_kinds(entry, &visible);
     let placed = place(entry, &mut grid, &visible, &kinds, area);
-    paint(app, frame, area, &grid, &visible, &placed, types, lines);
+    let sight = Sight {
+        grid: &grid,
+        visible: &visible,
+        placed: &placed,
+        types,
+    };
+    paint(app, frame, area, &sight);
     if foot > 0 {
         let y = area.y + head + (visible.len() as u64).min(lines) as u16 + u16::from(roomy);
         draw_foot(
@@ -174,6 +180,12 @@ fn type_words(entry: &Entry, column: usize, visible: &[Vec<Shown>], at: usize) -
     words
 }
 
+/// Columns the widest value in sight of a shown column takes.
+fn widest(visible: &[Vec<Shown>], at: usize) -> usize {
+    let values = visible.iter().filter_map(|line| line.get(at));
+    values.map(|shown| shown.width).max().unwrap_or(0)
+}
+
 /// Gives the columns in sight their places; scrolls sideways until the current one is among them.
 fn place(
     entry: &Entry,
@@ -191,15 +203,10 @@ fn place(
         let column = columns[at];
         let label = show_text(&rows.labels[column], WIDEST).width;
         let types = type_words(entry, column, visible, at).chars().count();
-        let widest = visible
-            .iter()
-            .filter_map(|line| line.get(at))
-            .map(|s| s.width)
-            .max()
-            .unwrap_or(0);
+        let wide = widest(visible, at);
         let known = grid.widths.entry(column).or_insert(0);
         // A long type does not widen a column much.
-        let own = widest.max(label).min(WIDEST);
+        let own = wide.max(label).min(WIDEST);
         *known = (*known).max(own.max(types.min(own.max(16))));
         (*known).max(1) as u16
     };
@@ -229,13 +236,8 @@ fn place(
             width = width.min(room.max(1));
             // A long value in the last column takes what is left.
             if at + 1 == columns.len() {
-                let widest = visible
-                    .iter()
-                    .filter_map(|line| line.get(at))
-                    .map(|s| s.width)
-                    .max()
-                    .unwrap_or(0);
-                width = (widest as u16).max(width).min(room - x.min(room)).max(1);
+                let wide = widest(visible, at);
+                width = (wide as u16).max(width).min(room - x.min(room)).max(1);
             }
             list.push((at, x, width));
             complete |= at == grid.column;
@@ -272,17 +274,23 @@ fn clipped(shown: &Shown, width: u16) -> Shown {
     short
 }
 
-#[allow(clippy::too_many_arguments)]
-fn paint(
-    app: &mut App,
-    frame: &mut Frame<'_>,
-    area: Rect,
-    grid: &Grid,
-    visible: &[Vec<Shown>],
-    placed: &[Placed],
+/// What is in sight of a result.
+struct Sight<'a> {
+    grid: &'a Grid,
+    /// The rows, every shown column of each.
+    visible: &'a [Vec<Shown>],
+    placed: &'a [Placed],
+    /// Whether there is a line of types.
     types: bool,
-    lines: u64,
-) {
+}
+
+fn paint(app: &mut App, frame: &mut Frame<'_>, area: Rect, sight: &Sight<'_>) {
+    let Sight {
+        grid,
+        visible,
+        placed,
+        types,
+    } = *sight;
     let Some(entry) = app.desk.entry() else {
         return;
     };
@@ -320,9 +328,8 @@ fn paint(
         } else {
             Tone::Heading
         };
-        let mut style_fix = p.shown(x, area.y, tone, &label);
-        style_fix += p.text(x + style_fix, area.y, 1, Tone::Active, arrow);
-        let _ = style_fix;
+        let taken = p.shown(x, area.y, tone, &label);
+        p.text(x + taken, area.y, 1, Tone::Active, arrow);
         if types {
             let mut words = type_words(entry, place.column, visible, place.at);
             if words.chars().count() > usize::from(place.width) {
@@ -412,7 +419,7 @@ fn paint(
             words,
         );
     }
-    app.spots.rows = Some((first, grid.top, (visible.len() as u64).min(lines)));
+    app.spots.rows = Some((first, grid.top, visible.len() as u64));
     app.spots.names = area.y;
     app.spots.columns = columns;
 }
