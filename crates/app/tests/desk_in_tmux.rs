@@ -285,3 +285,66 @@ fn a_small_window_a_resize_and_no_colour() {
     t.keys(&["n"]);
     t.until("Nothing was changed.");
 }
+
+#[test]
+fn a_lock_is_waited_for_in_sight() {
+    let t = Tmux::open(120, 30);
+    let file = t.home().join("shared.db");
+    t.start(&format!("--new {}", file.display()));
+    t.line("create table t (n);");
+    t.until("t was made");
+    // Another session holds the file.
+    let other = Tmux::open(120, 30);
+    other.start(&format!("{} --write", file.display()));
+    other.line("begin immediate; insert into t values (1);");
+    other.until("1 row inserted");
+    other.until("transaction open");
+    t.line("insert into t values (2);");
+    t.until("waits for a lock that another program holds");
+    other.line("commit;");
+    other.until("is kept");
+    t.until("1 row inserted into t");
+    t.line("select count(*) as stored from t;");
+    t.until("row 1 of 1");
+    // A file that is not one, and one that is there already, are refused before the screen is taken.
+    t.keys(&["C-d"]);
+    t.given_back();
+    t.line("clear");
+    let program = env!("CARGO_BIN_EXE_idle-tide");
+    t.line(&format!("{program} --new {}", file.display()));
+    t.until("exists already");
+}
+
+#[test]
+fn what_is_chosen_is_remembered() {
+    let t = Tmux::open(100, 30);
+    let program = env!("CARGO_BIN_EXE_idle-tide");
+    t.line(&format!(
+        "{program} sqlite::memory: --first 'select 40 + 2 as answer'"
+    ));
+    t.until("row 1 of 1");
+    t.line("/theme shoal");
+    t.until("shoal from now on");
+    t.line("/writes none");
+    t.until("reads only");
+    t.line("quit");
+    t.when("the shell", |screen| screen.trim_end().ends_with("ready>"));
+    let settings =
+        std::fs::read_to_string(t.home().join("config/idle-tide/settings.toml")).expect("kept");
+    assert_eq!(settings, "theme = \"shoal\"\n");
+    let history = t.home().join("state/idle-tide/history.jsonl");
+    let mode = std::os::unix::fs::PermissionsExt::mode(
+        &std::fs::metadata(&history).expect("kept").permissions(),
+    );
+    assert_eq!(mode & 0o777, 0o600);
+    t.line("clear");
+    t.start("demo --readings 400");
+    t.until("harbour-400.db");
+    t.keys(&["C-r"]);
+    t.types("answer");
+    t.until("Earlier sessions");
+    t.keys(&["Enter"]);
+    t.until("select 40 + 2 as answer");
+    t.keys(&["F5"]);
+    t.until("row 1 of 1");
+}

@@ -270,3 +270,75 @@ fn left_over(dir: &Path) -> Vec<String> {
         .filter(|name| name.starts_with(".tmp"))
         .collect()
 }
+
+#[test]
+fn layouts_and_commands_for_pasting() {
+    let s = Shell::new();
+    let run = |arguments: &[&str]| s.run(&[&["run", "demo"], arguments].concat()).out;
+    let query = "select code, built, name from quays order by code limit 2";
+    assert_eq!(run(&[query, "--lines"]), "code │ built │ name\n─────┼───────┼────────────\nD    │  1790 │ Drying Hard\nE    │  1911 │ Mill Sluice\n".replace("────────────\n", "───────────\n"));
+    assert_eq!(
+        run(&[query, "--format", "record", "--no-header"]),
+        "D\n1790\nDrying Hard\n\nE\n1911\nMill Sluice\n"
+    );
+    assert_eq!(
+        run(&[query, "--format", "json"]),
+        "[\n{\"code\":\"D\",\"built\":1790,\"name\":\"Drying Hard\"},\n{\"code\":\"E\",\"built\":1911,\"name\":\"Mill Sluice\"}\n]\n"
+    );
+    assert!(run(&["/about quays"]).contains("where one can lie"));
+    assert!(run(&["/definition owed"]).contains("CREATE VIEW owed"));
+    assert!(run(&["/figures keepers", "--format", "csv"]).starts_with("column,type,rows,"));
+    assert_eq!(
+        run(&["/sample services 2", "--format", "csv"])
+            .lines()
+            .count(),
+        3
+    );
+    assert!(run(&["/help conditions"]).contains("/filter keeps the rows"));
+    assert!(run(&["/bearings"]).contains("harbour.db"));
+    assert_eq!(
+        run(&["select 1", "quit", "select 2"]).lines().count(),
+        2,
+        "quit ends the run"
+    );
+    let ran = s.run(&["run", "demo", "/theme deep"]);
+    assert!(
+        ran.code == 1 && ran.err.contains("full screen only"),
+        "{}",
+        ran.err
+    );
+    let ran = s.run(&["run", "demo", "show tables"]);
+    assert!(ran.code == 1 && ran.err.contains("/tables"), "{}", ran.err);
+}
+
+#[test]
+fn an_endless_statement_ends_with_the_interrupt() {
+    let s = Shell::new();
+    let endless =
+        "with recursive n (i) as (select 1 union all select i + 1 from n) select i from n";
+    let file = s.path("out.csv");
+    let child = s
+        .command(&["run", "sqlite::memory:", endless, "--output", &file])
+        .stderr(Stdio::piped())
+        .spawn()
+        .expect("starts");
+    // The place of the file is taken beside it as soon as rows arrive.
+    let start = std::time::Instant::now();
+    while left_over(s.dir.path()).is_empty() {
+        assert!(start.elapsed().as_secs() < 20, "no rows");
+        std::thread::sleep(std::time::Duration::from_millis(5));
+    }
+    let asked = Command::new("kill")
+        .args(["-s", "INT", &child.id().to_string()])
+        .status()
+        .expect("kill runs");
+    assert!(asked.success());
+    let ran = Ran::from(child.wait_with_output().expect("ends"));
+    assert_eq!(ran.code, 130, "{}", ran.err);
+    assert!(
+        ran.err.contains("stopped") && ran.err.contains("was not written"),
+        "{}",
+        ran.err
+    );
+    assert!(!Path::new(&file).exists() && left_over(s.dir.path()).is_empty());
+}

@@ -7,6 +7,7 @@ use std::time::{Duration, Instant};
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use idle_tide::app::{App, Focus, Over};
+use idle_tide::keys::{KEYS, Place};
 use idle_tide::theme::{Depth, Theme, ThemeName};
 use idle_tide::views::draw;
 use idle_tide_desk::{Desk, Event, Options, State, Writes, sheet};
@@ -560,4 +561,179 @@ fn hostile_values_reach_the_terminal_only_as_marks() {
 
 fn hex(text: &str) -> String {
     text.bytes().map(|b| format!("{b:02x}")).collect()
+}
+
+/// The presses a cap stands for, one list for each key on it.
+fn presses(cap: &str) -> Vec<Vec<KeyEvent>> {
+    let named = |word: &str| match word {
+        "Tab" => KeyCode::Tab,
+        "Enter" => KeyCode::Enter,
+        "Esc" => KeyCode::Esc,
+        "↑" => KeyCode::Up,
+        "↓" => KeyCode::Down,
+        "←" => KeyCode::Left,
+        "→" => KeyCode::Right,
+        "PgUp" => KeyCode::PageUp,
+        "PgDn" => KeyCode::PageDown,
+        "F1" => KeyCode::F(1),
+        "F3" => KeyCode::F(3),
+        "F4" => KeyCode::F(4),
+        "F5" => KeyCode::F(5),
+        "type" => KeyCode::Char('q'),
+        letter => KeyCode::Char(letter.chars().next().expect("a key").to_ascii_lowercase()),
+    };
+    if cap == "Ctrl-X Ctrl-E" {
+        let both = ['x', 'e'].map(|c| KeyEvent::new(KeyCode::Char(c), KeyModifiers::CONTROL));
+        return vec![both.to_vec()];
+    }
+    let (rest, modifiers) = match cap.strip_prefix("Ctrl-") {
+        Some(rest) => (rest, KeyModifiers::CONTROL),
+        None => (cap, KeyModifiers::NONE),
+    };
+    rest.split(' ')
+        .map(|word| vec![KeyEvent::new(named(word), modifiers)])
+        .collect()
+}
+
+/// A screen on which every key of the place has something to do.
+fn prepared(place: Place) -> Screen {
+    let mut s = Screen::harbour();
+    match place {
+        Place::Writing | Place::Everywhere => {
+            s.submit("select id, name from vessels;");
+            s.app.paste("select id,\n  name, rig\nfrom vessels");
+            s.press(KeyCode::Up)
+                .press(KeyCode::Left)
+                .press(KeyCode::Left)
+                .control('w');
+        }
+        Place::Completing => {
+            s.submit("select id, name from vessels;");
+            s.types("select v.| from vessels v".replace('|', "n").as_str());
+            for _ in 0.." from vessels v".len() {
+                s.press(KeyCode::Left);
+            }
+            s.press(KeyCode::Backspace);
+            assert!(s.app.choices.open);
+        }
+        Place::Rows => {
+            s.submit("select id, name, rig from vessels;")
+                .submit("select 2;");
+            s.app.desk.show(1);
+            s.press(KeyCode::Esc)
+                .types("g240")
+                .press(KeyCode::Enter)
+                .press(KeyCode::Right);
+        }
+        Place::Text => {
+            s.submit("/about visits").submit("select 2;");
+            s.app.desk.show(1);
+            s.press(KeyCode::Esc);
+            let number = s.app.desk.entry().expect("entry").number;
+            s.app.texts.insert(number, (3, 8));
+        }
+        Place::Record => {
+            s.submit("select * from hull_surveys;");
+            s.press(KeyCode::Esc)
+                .press(KeyCode::Down)
+                .press(KeyCode::Enter)
+                .press(KeyCode::PageDown);
+        }
+        Place::Entries => {
+            s.submit("select 1;").submit("select 2;");
+            s.press(KeyCode::F(3)).press(KeyCode::Down);
+        }
+        Place::Guide => {
+            s.app.open_guide("keys");
+            s.press(KeyCode::PageDown);
+        }
+        Place::Question => {
+            s.submit("delete from dues;");
+        }
+        Place::Running => {
+            s.app.submit(
+                "with recursive n (i) as (select 1 union all select i + 1 from n) select i from n;",
+            );
+            s.until("rows", |app| {
+                app.desk
+                    .running()
+                    .and_then(|e| e.sheet())
+                    .is_some_and(|s| s.shown() > 10)
+            });
+        }
+    }
+    s
+}
+
+/// Everything a key could change.
+fn fingerprint(s: &mut Screen) -> String {
+    let text = s.text(60, 24);
+    let app = &mut s.app;
+    let grid = app.grid().map(|grid| (grid.row, grid.column));
+    let view = app
+        .desk
+        .entry()
+        .and_then(|e| e.sheet())
+        .map(|s| s.view.clone());
+    format!(
+        "{text}{:?}{:?}{:?}{:?}{grid:?}{view:?}{:?}",
+        (app.composer.text(), app.composer.cursor(), app.focus),
+        (&app.over, &app.prompt, &app.edit),
+        (app.choices.at, app.choices.open, app.leaving, app.redraw),
+        app.desk.entries().len(),
+        app.desk.current(),
+    )
+}
+
+#[test]
+fn every_key_of_the_table_does_something() {
+    let mut idle = Vec::new();
+    for key in KEYS {
+        for keys in presses(key.cap) {
+            let mut s = prepared(key.place);
+            s.text(60, 24);
+            let before = fingerprint(&mut s);
+            for key in &keys {
+                s.app.key(*key);
+            }
+            if key.place == Place::Running {
+                s.idle();
+            }
+            while let Ok(event) = s.inbox.recv_timeout(Duration::from_millis(10)) {
+                s.app.event(timeless(event));
+            }
+            if fingerprint(&mut s) == before {
+                idle.push(format!("{:?} {} {keys:?}", key.place, key.cap));
+            }
+        }
+    }
+    assert!(idle.is_empty(), "{idle:#?}");
+    // A key that means nothing changes nothing, so a change above is the key's doing.
+    for place in Place::ALL
+        .into_iter()
+        .filter(|place| *place != Place::Running)
+    {
+        let mut s = prepared(place);
+        s.text(60, 24);
+        let before = fingerprint(&mut s);
+        s.press(KeyCode::F(12));
+        assert_eq!(fingerprint(&mut s), before, "{place:?}");
+    }
+}
+
+#[test]
+fn every_topic_theme_and_depth_is_drawn() {
+    let mut s = Screen::harbour();
+    s.submit(JOIN);
+    for name in [ThemeName::Deep, ThemeName::Shoal, ThemeName::Plain] {
+        for depth in [Depth::True, Depth::Indexed, Depth::Sixteen] {
+            s.app.theme = Theme { name, depth };
+            for topic in idle_tide::guide::TOPICS {
+                s.app.open_guide(topic);
+                assert!(s.text(80, 24).contains("Guide"));
+            }
+            s.press(KeyCode::Esc);
+            assert!(s.text(142, 42).contains("row 1 of"));
+        }
+    }
 }

@@ -15,7 +15,9 @@ fn value() -> impl Strategy<Value = Value> {
         (-3_i64..3).prop_map(Value::Integer),
         any::<i64>().prop_map(Value::Integer),
         (-3_i32..3).prop_map(|n| Value::Float(f64::from(n) / 2.0)),
-        any::<f64>().prop_filter("a number", |f| !f.is_nan()).prop_map(Value::Float),
+        any::<f64>()
+            .prop_filter("a number", |f| !f.is_nan())
+            .prop_map(Value::Float),
         "[ab\u{0}ü]{0,12}".prop_map(Value::Text),
         proptest::collection::vec(any::<u8>(), 0..12).prop_map(Value::Bytes),
         Just(Value::RawText(vec![0xff, b'a'])),

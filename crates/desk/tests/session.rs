@@ -333,3 +333,203 @@ fn the_next_visit_says_what_is_different() {
     let history = std::fs::read_to_string(dir.path().join("history.jsonl")).expect("kept");
     assert_eq!(history.lines().count(), 2);
 }
+
+#[test]
+fn every_kind_of_sweep_says_what_would_go() {
+    let mut s = Session::memory();
+    s.run("create table quays (code text primary key, name text); create table berths (id integer primary key, quay references quays (code), depth); create view deep as select * from berths where depth > 2; create index by_quay on berths (quay); create trigger t after insert on berths begin select 1; end;");
+    s.run("insert into quays values ('N', 'North Steps'); insert into berths (quay, depth) values ('N', 3), ('N', 1);");
+    for (statement, words) in [
+        (
+            "update berths set depth = 0;",
+            &["changes all 2 rows of berths", "every row gets"][..],
+        ),
+        (
+            "update quays set name = 'x' where true;",
+            &["changes its only row of quays"],
+        ),
+        (
+            "drop table berths;",
+            &[
+                "the table berths with all 2 rows",
+                "1 index",
+                "1 trigger",
+                "would empty it",
+            ],
+        ),
+        (
+            "drop table quays;",
+            &["quays with its only row", "links to it from berths"],
+        ),
+        ("drop view deep;", &["the view deep", "No row is lost"]),
+        (
+            "drop index by_quay;",
+            &["the index by_quay", "No row is lost"],
+        ),
+        ("drop trigger t;", &["the trigger t"]),
+        (
+            "alter table berths drop column depth;",
+            &["the column depth of berths", "all 2 rows"],
+        ),
+        (
+            "with c as (select 1) delete from main.berths;",
+            &["all 2 rows of main.berths"],
+        ),
+    ] {
+        s.run(statement);
+        let question = s
+            .desk
+            .question()
+            .unwrap_or_else(|| panic!("{statement} was not asked about"))
+            .clone();
+        for words in words {
+            assert!(
+                question.page.text().contains(words),
+                "{statement}: {}",
+                question.page.text()
+            );
+        }
+        assert!(!question.yes.is_empty());
+        s.desk.cancel();
+        assert!(s.desk.question().is_none(), "Ctrl-C is a no");
+        s.desk.take_returned();
+    }
+    s.run("select (select count(*) from berths), (select count(*) from quays);");
+    assert_eq!(
+        (s.column(0), s.column(1)),
+        (vec![Value::Integer(2)], vec![Value::Integer(1)])
+    );
+}
+
+#[test]
+fn slips_are_answered_in_plain_words() {
+    let mut s = Session::memory();
+    s.run("create table visits (id integer primary key, note text not null check (length(note) < 9)); create table dues (visit_id references visits); insert into visits values (1, 'a');");
+    for (statement, words) in [
+        ("select * form visits;", "form is not a word of SQLite here"),
+        ("selct 1;", "No statement begins with selct"),
+        ("select (1;", "never closed"),
+        ("select id, from visits;", "a comma too many"),
+        ("select * from vsits;", "no table or view vsits"),
+        ("select lenght(note) from visits;", "no function lenght"),
+        ("select v.id from visits s;", "called v"),
+        ("insert into visits values (1, 'b');", "already has this id"),
+        ("insert into visits values (2, null);", "needs a value"),
+        (
+            "insert into visits values (2, 'far too long');",
+            "breaks the rule length(note) < 9",
+        ),
+        ("insert into dues values (7);", "refers to does not exist"),
+        ("select :who;", "asks for a value for :who"),
+        ("describe visits;", "the command /about visits"),
+        (
+            "select 1 from visits where note = 'O'Brien';",
+            "written twice",
+        ),
+        ("select #;", "has no meaning"),
+    ] {
+        let headline = page(s.run(statement));
+        assert!(headline.contains(words), "{statement}: {headline}");
+        assert_eq!(s.desk.take_returned().expect("returned").text, statement);
+    }
+}
+
+#[test]
+fn commands_refuse_what_they_cannot_do() {
+    let mut s = Session::memory();
+    for (command, words) in [
+        ("/order n", "has no rows"),
+        ("/export out.csv", "has no rows"),
+        ("/record", "has no rows"),
+        ("/recall 99", "no entry 99"),
+        ("/figures nowhere", "no table or view nowhere"),
+        ("/theme loud", "not one of deep, shoal, plain"),
+        ("/tables --all", "no option --all"),
+        ("/sample", "Something is missing"),
+    ] {
+        let failed = page(s.run(command));
+        assert!(failed.contains(words), "{command}: {failed}");
+        s.desk.take_returned();
+    }
+    s.run("select 1 as n;");
+    assert!(page(s.run("/columns --hide n")).contains("One column has to stay"));
+    s.desk.take_returned();
+    s.run("/writes");
+    assert!(
+        s.desk
+            .notice()
+            .expect("a word")
+            .text
+            .contains("asks before sweeping writes")
+    );
+    let number = s
+        .desk
+        .entries()
+        .iter()
+        .find(|e| e.is_statement)
+        .expect("entry")
+        .number;
+    s.run(&format!("/again {number}"));
+    assert_eq!(s.column(0), [Value::Integer(1)]);
+    s.run(&format!("/recall {number}"));
+    assert_eq!(
+        s.desk.take_request(),
+        Some(Request::Recall("select 1 as n;".into()))
+    );
+    s.desk.show(0);
+    assert!(page(s.run("/again")).contains("is no statement"));
+}
+
+/// A process that adds to the history until it is killed leaves whole lines, of which at most the last is cut.
+#[test]
+fn history_survives_a_kill_at_any_moment() {
+    let dir = tempfile::tempdir().expect("dir");
+    let path = dir.path().join("history.jsonl");
+    let mut last = 0;
+    for round in 0..6 {
+        let mut child = std::process::Command::new(std::env::current_exe().expect("test program"))
+            .args(["--ignored", "--exact", "adds_to_a_history"])
+            .env("HISTORY", &path)
+            .stdout(std::process::Stdio::null())
+            .spawn()
+            .expect("starts");
+        let start = Instant::now();
+        let size = || std::fs::metadata(&path).map_or(0, |m| m.len());
+        let before = size();
+        while size() < before + 2_000 + 700 * round {
+            assert!(
+                start.elapsed() < Duration::from_secs(20),
+                "nothing was added"
+            );
+            std::thread::sleep(Duration::from_millis(1));
+        }
+        child.kill().expect("killed");
+        child.wait().expect("ended");
+        let history = idle_tide_desk::history::History::open(&path).expect("opens");
+        let items = history.items();
+        assert!(items.len() > last, "what was added stays");
+        assert!(
+            items
+                .iter()
+                .all(|item| item.text.starts_with("select '") && item.text.ends_with("' as word;"))
+        );
+        last = items.len();
+    }
+}
+
+#[test]
+#[ignore = "started by another test as a process of its own"]
+fn adds_to_a_history() {
+    let Some(path) = std::env::var_os("HISTORY") else {
+        return;
+    };
+    let mut history = idle_tide_desk::history::History::open(Path::new(&path)).expect("opens");
+    for n in 0.. {
+        history
+            .add(
+                "demo",
+                &format!("select '{n} {}' as word;", "y".repeat(n % 90)),
+            )
+            .expect("added");
+    }
+}

@@ -60,16 +60,27 @@ fn condition() -> impl Strategy<Value = String> {
         (-9_i64..10).prop_map(|n| n.to_string()),
         (1_i64..40).prop_map(|n| format!("{}.{}", n / 4, n % 4 * 25)),
     ];
-    let sum = (number.clone(), "[-+*]", number.clone()).prop_map(|(a, sign, b)| format!("({a} {sign} {b})"));
+    let sum = (number.clone(), "[-+*]", number.clone())
+        .prop_map(|(a, sign, b)| format!("({a} {sign} {b})"));
     let term = prop_oneof![number, sum].boxed();
     let text = prop_oneof![Just("t".to_string()), "'[a-cA-C%_]{0,3}'".prop_map(|t| t)].boxed();
     let compare = prop_oneof![
-        (term.clone(), "=|<>|<|<=|>|>=|!=", term.clone()).prop_map(|(a, o, b)| format!("{a} {o} {b}")),
+        (term.clone(), "=|<>|<|<=|>|>=|!=", term.clone())
+            .prop_map(|(a, o, b)| format!("{a} {o} {b}")),
         (text.clone(), "=|<>|<|>", text.clone()).prop_map(|(a, o, b)| format!("{a} {o} {b}")),
-        (term.clone(), any::<bool>(), term.clone(), term.clone())
-            .prop_map(|(a, not, b, c)| format!("{a} {}between {b} and {c}", if not { "not " } else { "" })),
-        (term.clone(), any::<bool>(), proptest::collection::vec(term, 1..4))
-            .prop_map(|(a, not, list)| format!("{a} {}in ({})", if not { "not " } else { "" }, list.join(", "))),
+        (term.clone(), any::<bool>(), term.clone(), term.clone()).prop_map(
+            |(a, not, b, c)| format!("{a} {}between {b} and {c}", if not { "not " } else { "" })
+        ),
+        (
+            term.clone(),
+            any::<bool>(),
+            proptest::collection::vec(term, 1..4)
+        )
+            .prop_map(|(a, not, list)| format!(
+                "{a} {}in ({})",
+                if not { "not " } else { "" },
+                list.join(", ")
+            )),
         (text, "'[a-c%_]{0,4}'").prop_map(|(a, pattern)| format!("{a} like {pattern}")),
         Just("z is null".to_string()),
         Just("n is not null".to_string()),

@@ -455,7 +455,10 @@ fn ten_writers_lose_no_row_silently() {
     const ROWS: i64 = 200;
     let dir = tempfile::tempdir().expect("dir");
     let path = dir.path().join("shared.db");
-    drop(raw(&path, "pragma synchronous = off; create table t (writer, n)"));
+    drop(raw(
+        &path,
+        "pragma synchronous = off; create table t (writer, n)",
+    ));
     let writers: Vec<_> = (0..WRITERS)
         .map(|writer| {
             let path = path.clone();
@@ -464,7 +467,10 @@ fn ten_writers_lose_no_row_silently() {
                 run(&mut connection, "pragma synchronous = off").expect("set");
                 let mut failed = 0;
                 for n in 0..ROWS {
-                    match run(&mut connection, &format!("insert into t values ({writer}, {n})")) {
+                    match run(
+                        &mut connection,
+                        &format!("insert into t values ({writer}, {n})"),
+                    ) {
                         Ok((outcome, _)) => assert_eq!(outcome.changed, Some(1)),
                         Err(error) => {
                             assert_eq!(error.fault, Fault::Locked, "{error:?}");
@@ -479,5 +485,9 @@ fn ten_writers_lose_no_row_silently() {
     let failed: i64 = writers.into_iter().map(|w| w.join().expect("ended")).sum();
     let mut reader = open(&path, false).expect("opens");
     let stored = one(&mut reader, "select count(*) from t");
-    assert_eq!(stored, Value::Integer(WRITERS * ROWS - failed), "{failed} were reported");
+    assert_eq!(
+        stored,
+        Value::Integer(WRITERS * ROWS - failed),
+        "{failed} were reported"
+    );
 }

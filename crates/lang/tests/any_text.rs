@@ -77,7 +77,11 @@ fn text() -> impl Strategy<Value = String> {
 }
 
 fn cut(text: &str, at: usize) -> usize {
-    let mut at = if text.is_empty() { 0 } else { at % (text.len() + 1) };
+    let mut at = if text.is_empty() {
+        0
+    } else {
+        at % (text.len() + 1)
+    };
     while !text.is_char_boundary(at) {
         at -= 1;
     }
