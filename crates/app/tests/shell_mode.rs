@@ -276,7 +276,14 @@ fn layouts_and_commands_for_pasting() {
     let s = Shell::new();
     let run = |arguments: &[&str]| s.run(&[&["run", "demo"], arguments].concat()).out;
     let query = "select code, built, name from quays order by code limit 2";
-    assert_eq!(run(&[query, "--lines"]), "code │ built │ name\n─────┼───────┼────────────\nD    │  1790 │ Drying Hard\nE    │  1911 │ Mill Sluice\n".replace("────────────\n", "───────────\n"));
+    let ruled = run(&[query, "--lines"]);
+    let expected = [
+        "code ┆ built ┆ name",
+        &"╌".repeat(26),
+        "D    ┆  1790 ┆ Drying Hard",
+        "E    ┆  1911 ┆ Mill Sluice",
+    ];
+    assert_eq!(ruled.lines().collect::<Vec<_>>(), expected);
     assert_eq!(
         run(&[query, "--format", "record", "--no-header"]),
         "D\n1790\nDrying Hard\n\nE\n1911\nMill Sluice\n"

@@ -333,6 +333,15 @@ fn writing_keys_recall_and_leave() {
     }
     s.press(KeyCode::Tab);
     assert_eq!(s.app.composer.text(), "/tables");
+    s.control('c').types("/bea\n");
+    assert_eq!(
+        s.app.composer.text(),
+        "/bearings",
+        "the start of a name is completed"
+    );
+    s.types("\n");
+    s.idle();
+    assert!(s.text(142, 42).contains("page size"));
     s.control('c').types("/theme shoal\n");
     assert_eq!(s.app.theme.name, ThemeName::Shoal);
     s.submit("begin;");

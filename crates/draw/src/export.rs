@@ -430,7 +430,7 @@ impl<W: Write> RowWriter for Aligned<W> {
                 }
             }
         }
-        let gap = if self.layout.lines { " │ " } else { "  " };
+        let gap = if self.layout.lines { " ┆ " } else { "  " };
         let mut line = String::new();
         let put = |line: &mut String, column: usize, text: &str, width: usize, right: bool| {
             if column > 0 {
@@ -451,8 +451,8 @@ impl<W: Write> RowWriter for Aligned<W> {
             }
             writeln!(self.out, "{}", line.trim_end())?;
             if self.layout.lines {
-                let parts: Vec<String> = widths.iter().map(|width| "─".repeat(*width)).collect();
-                writeln!(self.out, "{}", parts.join("─┼─"))?;
+                let parts: Vec<String> = widths.iter().map(|width| "╌".repeat(*width)).collect();
+                writeln!(self.out, "{}", parts.join("╌╌╌"))?;
             }
         }
         for at in 0..self.rows.batches() {
@@ -537,7 +537,7 @@ mod tests {
             ruled
                 .lines()
                 .nth(1)
-                .is_some_and(|rule| rule.contains("─┼─")),
+                .is_some_and(|rule| rule.chars().all(|c| c == '╌')),
             "{ruled}"
         );
         assert!(

@@ -128,6 +128,16 @@ impl App {
             self.complete(true);
             return;
         }
+        // The start of a command's name is completed, not refused.
+        let name = self.composer.text().trim().trim_start_matches('/');
+        if is_command
+            && self.choices.open
+            && !name.contains(' ')
+            && idle_tide_lang::command::find(name).is_none()
+        {
+            self.accept();
+            return;
+        }
         if finished && (at_end || is_command || self.mending) {
             self.run();
         } else if !self.composer.text().is_empty() {

@@ -20,22 +20,21 @@ fn painter<'a>(app: &App, frame: &'a mut Frame<'_>, ground: Ground) -> Painter<'
     }
 }
 
-/// Where am I? Parts give way from the right of their rank: version first, then the user's words; never
-/// the source, the database, an open transaction, or that writes are free.
+/// Where am I? Where there is no room, the version gives way first, then the server, then that there is no
+/// transaction, then how writes are treated; never the source, the database, an open transaction, or that
+/// writes are free.
 pub(super) fn bearings(app: &App, frame: &mut Frame<'_>, area: Rect) {
     if area.height == 0 {
         return;
     }
     let b = app.desk.bearings();
-    let mut p = painter(app, frame, Ground::Shade);
-    p.fill(area);
     let writes = arrival::writes_words(app.desk.writes(), &b.access);
-    let writes_tone = if writes == "writes free" {
-        Tone::Care
-    } else {
-        Tone::Faint
-    };
-    let (transaction, transaction_tone) = match b.transaction {
+    let free = writes == "writes free";
+    let mut writes = (
+        writes.to_string(),
+        if free { Tone::Care } else { Tone::Faint },
+    );
+    let mut transaction = match b.transaction {
         // The first minute goes without saying.
         Some(since) => match since.elapsed().as_secs() / 60 {
             0 => ("transaction open".to_string(), Tone::Care),
@@ -43,70 +42,55 @@ pub(super) fn bearings(app: &App, frame: &mut Frame<'_>, area: Rect) {
         },
         None => ("no transaction".to_string(), Tone::Faint),
     };
-    let source = app.desk.source().to_string();
-    let width = usize::from(area.width);
-    let must = |text: &str| text.width();
-    let mut right = Vec::new();
-    let mut used = must(&source) + must(&b.database) + 6;
-    // The last to be left out come first.
-    let optional = [
-        (
-            b.transaction.is_some(),
-            transaction.as_str(),
-            transaction_tone,
-        ),
-        (
-            writes == "writes free" || writes == "reads only",
-            writes,
-            writes_tone,
-        ),
-        (false, writes, writes_tone),
-        (false, transaction.as_str(), transaction_tone),
-    ];
-    let mut said: Vec<&str> = Vec::new();
-    for (always, text, tone) in optional {
-        if said.contains(&text) || (!always && text == writes && said.contains(&writes)) {
-            continue;
+    let mut server = format!("{} {}", b.family, b.version);
+    let (source, database) = (app.desk.source(), b.database.as_str());
+    for step in 0..4 {
+        let parts = [source, database, &server, &transaction.0, &writes.0];
+        let gaps = 3 * parts.iter().filter(|part| !part.is_empty()).count();
+        let needed = parts.iter().map(|part| part.width()).sum::<usize>() + gaps + 1;
+        if needed <= usize::from(area.width) {
+            break;
         }
-        if always || used + must(text) + 3 <= width {
-            used += must(text) + 3;
-            said.push(text);
-            right.push((text.to_string(), tone));
+        match step {
+            0 => server = b.family.to_string(),
+            1 => server.clear(),
+            2 if b.transaction.is_none() => transaction.0.clear(),
+            3 if !free => writes.0.clear(),
+            _ => {}
         }
     }
-    // Transaction left of the words about writes.
-    right.sort_by_key(|(text, _)| text == writes);
-    let mut server = String::new();
-    for part in [b.family.to_string(), format!("{} {}", b.family, b.version)] {
-        if used + must(&part) + 3 <= width {
-            server = part;
-        }
-    }
-    let warned = !b.warnings.is_empty();
-    let edge = if warned { Tone::Care } else { Tone::Active };
-    let plain = p.theme.name == ThemeName::Plain;
-    let mut x = area.x + 1;
+    let mut p = painter(app, frame, Ground::Shade);
+    p.fill(area);
+    let edge = if b.warnings.is_empty() {
+        Tone::Active
+    } else {
+        Tone::Care
+    };
+    let (open, close) = match p.theme.name {
+        ThemeName::Plain => ("(", ")"),
+        _ => ("◖", "◗"),
+    };
     let end = area.right();
-    let (open, close) = if plain { ("(", ")") } else { ("◖", "◗") };
-    x += p.text(x, area.y, end.saturating_sub(x), edge, open);
-    x += p.text(x, area.y, end.saturating_sub(x + 2), Tone::Heading, &source);
-    x += p.text(x, area.y, end.saturating_sub(x), edge, close);
-    x += 1;
-    let room = end.saturating_sub(x);
-    x += p.text(x, area.y, room, Tone::Plain, &b.database);
-    if !server.is_empty() {
-        x += 3;
-        p.text(x, area.y, end.saturating_sub(x), Tone::Faint, &server);
-        x += server.width() as u16;
+    let mut x = area.x + 1;
+    for (tone, text) in [
+        (edge, open),
+        (Tone::Heading, source),
+        (edge, close),
+        (Tone::Plain, " "),
+        (Tone::Plain, database),
+        (Tone::Plain, "   "),
+        (Tone::Faint, &server),
+    ] {
+        x += p.text(x, area.y, end.saturating_sub(x), tone, text);
     }
-    let total: usize = right.iter().map(|(text, _)| text.width()).sum::<usize>()
-        + 3 * right.len().saturating_sub(1);
-    let mut at = end.saturating_sub(total as u16 + 1).max(x + 1);
-    for (n, (text, tone)) in right.iter().enumerate() {
-        if n > 0 {
-            at += 3;
-        }
-        at += p.text(at, area.y, end.saturating_sub(at), *tone, text);
+    let right: Vec<_> = [transaction, writes]
+        .into_iter()
+        .filter(|part| !part.0.is_empty())
+        .collect();
+    let width: usize = right.iter().map(|(text, _)| text.width() + 3).sum();
+    let mut at = (end + 2).saturating_sub(width as u16).max(x + 1);
+    for (text, tone) in right {
+        at += p.text(at, area.y, end.saturating_sub(at), tone, &text) + 3;
     }
 }
 
