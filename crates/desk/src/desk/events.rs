@@ -149,28 +149,11 @@ impl Desk {
                     });
                 }
             }
-            Err(error) => {
-                let failure = failure::of_statement(
-                    &busy.statement,
-                    &error,
-                    &self.catalog,
-                    self.dialect,
-                    self.bearings.transaction.is_some(),
-                    busy.waiting.before,
-                );
-                match kept.filter(|sheet| !read(&sheet.set).is_empty()) {
-                    // Rows that came before the error stay.
-                    Some(sheet) => {
-                        self.say(
-                            format!("It ended early: {}", failure.headline),
-                            Tone::Danger,
-                        );
-                        self.end_entry(number, State::Failed, Content::Rows(sheet));
-                        self.give_back(&busy.waiting, failure.place, failure.corrections);
-                    }
-                    None => self.fail(number, &busy.waiting, failure),
-                }
+            Err(error) if self.needs_catalog() => {
+                // What is nearest to a slip is known only with the catalog.
+                self.await_catalog(busy, Then::Failure(error));
             }
+            Err(error) => self.statement_failed(&busy, &error),
         }
         // Rows counted before would be wrong now.
         if matches!(
@@ -179,6 +162,34 @@ impl Desk {
         ) && self.stream.is_none()
         {
             self.read_catalog();
+        }
+    }
+
+    pub(super) fn statement_failed(&mut self, busy: &Busy, error: &EngineError) {
+        let failure = failure::of_statement(
+            &busy.statement,
+            error,
+            &self.catalog,
+            self.dialect,
+            self.bearings.transaction.is_some(),
+            busy.waiting.before,
+        );
+        let entry = self.place_of(busy.entry).map(|at| &self.entries[at]);
+        let kept = entry
+            .and_then(Entry::sheet)
+            .filter(|sheet| !read(&sheet.set).is_empty())
+            .cloned();
+        match kept {
+            // Rows that came before the error stay.
+            Some(sheet) => {
+                self.say(
+                    format!("It ended early: {}", failure.headline),
+                    Tone::Danger,
+                );
+                self.end_entry(busy.entry, State::Failed, Content::Rows(sheet));
+                self.give_back(&busy.waiting, failure.place, failure.corrections);
+            }
+            None => self.fail(busy.entry, &busy.waiting, failure),
         }
     }
 
@@ -239,24 +250,22 @@ impl Desk {
             self.catalog_known = true;
             self.fill_arrival(&catalog);
         }
-        if !matches!(
-            &self.busy,
-            Some(Busy {
-                doing: Doing::Catalog(_),
-                ..
-            })
-        ) {
-            return;
-        }
-        let Some(Busy {
-            entry,
-            waiting,
-            doing: Doing::Catalog(parsed),
-            ..
-        }) = self.busy.take()
+        let Some(mut busy) = self
+            .busy
+            .take_if(|busy| matches!(busy.doing, Doing::Catalog(_)))
         else {
             return;
         };
+        let parsed = match std::mem::replace(&mut busy.doing, Doing::Asking) {
+            Doing::Catalog(Then::Failure(error)) => return self.statement_failed(&busy, &error),
+            Doing::Catalog(Then::Guard(sweep)) => return self.count_for(busy, sweep),
+            Doing::Catalog(Then::Command(parsed)) => parsed,
+            _ => return,
+        };
+        if matches!(parsed.command.name, "figures" | "sample") {
+            return self.start_reading(busy, &parsed);
+        }
+        let Busy { entry, waiting, .. } = busy;
         let sheet = |set| Content::Rows(Sheet::new(Arc::new(RwLock::new(set))));
         let pattern = parsed.argument(0).unwrap_or("*");
         let content = match parsed.command.name {

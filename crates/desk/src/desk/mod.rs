@@ -122,11 +122,21 @@ struct Waiting {
 enum Doing {
     Statement(Effect),
     Figures(Arc<RwLock<Vec<(Column, Figures)>>>),
-    /// The catalog, for a command.
-    Catalog(Parsed),
+    /// The catalog, for what comes then.
+    Catalog(Then),
     Counting(Sweep, Vec<Count>),
     Asking,
     Refusing(Writes),
+}
+
+/// What the catalog is needed for.
+enum Then {
+    /// A command that shows or reads objects.
+    Command(Parsed),
+    /// Advice on an error.
+    Failure(EngineError),
+    /// The numbers that a sweep would take.
+    Guard(Sweep),
 }
 
 struct Busy {

@@ -152,37 +152,18 @@ impl Desk {
         parsed: Parsed,
     ) -> Result<(), Box<(Waiting, Failure)>> {
         match parsed.command.name {
-            "tables" | "views" | "indexes" | "about" | "definition" => {
+            "tables" | "views" | "indexes" | "about" | "definition" | "figures" | "sample" => {
                 let at = self.new_entry(text, false);
                 self.entries[at].state = State::Running;
-                self.busy = Some(Busy {
-                    entry: self.entries[at].number,
-                    statement: String::new(),
-                    waiting,
-                    doing: Doing::Catalog(parsed),
-                });
-                self.read_catalog();
-            }
-            "figures" | "sample" => {
-                let name = parsed.argument(0).unwrap_or_default();
-                let table = match self.known_table(&parsed, name) {
-                    Ok(table) => table,
-                    Err(failure) => return Err(Box::new((waiting, failure))),
-                };
-                let at = self.new_entry(text, false);
-                let mut busy = Busy {
-                    entry: self.entries[at].number,
-                    statement: format!("select * from {table}"),
-                    waiting,
-                    doing: Doing::Statement(Effect::Read),
-                };
-                if parsed.command.name == "sample" {
-                    let count = parsed.argument(1).unwrap_or("10");
-                    busy.statement.push_str(&format!(" limit {count}"));
-                } else {
-                    busy.doing = Doing::Figures(Arc::default());
-                }
-                self.start_statement(busy);
+                self.await_catalog(
+                    Busy {
+                        entry: self.entries[at].number,
+                        statement: String::new(),
+                        waiting,
+                        doing: Doing::Asking,
+                    },
+                    Then::Command(parsed),
+                );
             }
             "again" => match self.statement_of(parsed.argument(0)) {
                 Ok(statement) => {
@@ -297,7 +278,7 @@ impl Desk {
         let about = summary(&text, self.dialect);
         let at = self.new_entry(&text, true);
         let entry = self.entries[at].number;
-        let mut busy = Busy {
+        let busy = Busy {
             entry,
             statement: text,
             waiting,
@@ -305,15 +286,61 @@ impl Desk {
         };
         let writable = self.bearings.access == Access::Writable;
         if let (Some(sweep), Writes::Ask, true) = (about.sweep, self.writes, writable) {
-            let counts = guard::counts(&sweep, &self.catalog, self.dialect);
             self.entries[at].state = State::Asking;
-            self.worker.send(Job::Count {
-                ticket: u64::from(entry),
-                questions: counts.iter().map(|count| count.query.clone()).collect(),
-            });
-            busy.doing = Doing::Counting(sweep, counts);
-            self.busy = Some(busy);
+            if self.needs_catalog() {
+                self.await_catalog(busy, Then::Guard(sweep));
+            } else {
+                self.count_for(busy, sweep);
+            }
             return;
+        }
+        self.start_statement(busy);
+    }
+
+    /// Whether what is known of the catalog may be behind: it is read again only where results are kept.
+    pub(super) fn needs_catalog(&self) -> bool {
+        !self.catalog_known || self.stream.is_some()
+    }
+
+    /// Reads the catalog and goes on with `then`.
+    pub(super) fn await_catalog(&mut self, mut busy: Busy, then: Then) {
+        let limit = match then {
+            Then::Command(_) => COUNTING,
+            _ => Duration::ZERO,
+        };
+        busy.doing = Doing::Catalog(then);
+        self.busy = Some(busy);
+        self.worker.send(Job::Catalog { limit });
+    }
+
+    /// Has the rows counted that a sweep would take.
+    pub(super) fn count_for(&mut self, mut busy: Busy, sweep: Sweep) {
+        let counts = guard::counts(&sweep, &self.catalog, self.dialect);
+        self.worker.send(Job::Count {
+            ticket: u64::from(busy.entry),
+            questions: counts.iter().map(|count| count.query.clone()).collect(),
+        });
+        busy.doing = Doing::Counting(sweep, counts);
+        self.busy = Some(busy);
+    }
+
+    /// Begins `/figures` or `/sample`.
+    pub(super) fn start_reading(&mut self, mut busy: Busy, parsed: &Parsed) {
+        let name = parsed.argument(0).unwrap_or_default();
+        match self.known_table(parsed, name) {
+            Ok(table) => busy.statement = format!("select * from {table}"),
+            Err(failure) => {
+                let entry = busy.entry;
+                self.fail(entry, &busy.waiting, failure);
+                return;
+            }
+        }
+        busy.doing = Doing::Statement(Effect::Read);
+        if parsed.command.name == "sample" {
+            let count = parsed.argument(1).unwrap_or("10");
+            busy.statement.push_str(&format!(" limit {count}"));
+        } else {
+            busy.doing = Doing::Figures(Arc::default());
         }
         self.start_statement(busy);
     }
