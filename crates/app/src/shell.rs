@@ -126,6 +126,16 @@ fn start(run: &Run) -> Result<i32, String> {
         }
         None => None,
     };
+    // From here on an interrupt stops what runs and leaves no half-written file.
+    let (sender, inbox) = channel();
+    let interrupts = sender.clone();
+    let mut signals = signal_hook::iterator::Signals::new([signal_hook::consts::SIGINT])
+        .map_err(|e| e.to_string())?;
+    std::thread::spawn(move || {
+        for _ in signals.forever() {
+            let _ = interrupts.send(Message::Interrupt);
+        }
+    });
     let source = Source::parse(&run.source).map_err(|e| e.to_string())?;
     let options = OpenOptions {
         write: run.write,
@@ -145,8 +155,7 @@ fn start(run: &Run) -> Result<i32, String> {
         None => Target::Standard(Box::new(RawOut)),
     };
     let output = Output(Arc::new(Mutex::new(target)));
-    let (sender, inbox) = channel();
-    let events = sender.clone();
+    let events = sender;
     let stream = output.clone();
     let desk = Desk::new(
         connection,
@@ -166,13 +175,6 @@ fn start(run: &Run) -> Result<i32, String> {
             let _ = events.send(Message::Desk(event));
         }),
     );
-    let mut signals = signal_hook::iterator::Signals::new([signal_hook::consts::SIGINT])
-        .map_err(|e| e.to_string())?;
-    std::thread::spawn(move || {
-        for _ in signals.forever() {
-            let _ = sender.send(Message::Interrupt);
-        }
-    });
     let mut session = Session {
         desk,
         inbox,
