@@ -15,6 +15,7 @@ use idle_tide_engines::{OpenOptions, Source};
 use idle_tide_lang::dialect::SQLITE;
 use idle_tide_lang::split::{PieceKind, Statements};
 use idle_tide_lang::statement::{Effect, summary};
+use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 
 use crate::cli::{self, Run, WritesArgument};
 use crate::guide;
@@ -129,7 +130,7 @@ fn start(run: &Run) -> Result<i32, String> {
     // From here on an interrupt stops what runs and leaves no half-written file.
     let (sender, inbox) = channel();
     let interrupts = sender.clone();
-    let mut signals = signal_hook::iterator::Signals::new([signal_hook::consts::SIGINT])
+    let mut signals = signal_hook::iterator::Signals::new([SIGINT, SIGTERM, SIGHUP])
         .map_err(|e| e.to_string())?;
     std::thread::spawn(move || {
         for _ in signals.forever() {
