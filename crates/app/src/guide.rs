@@ -69,6 +69,7 @@ fn words(topic: &str) -> &'static [&'static str] {
         ],
         "change" => &[
             "A single insert, or an update or delete with a condition, runs at once. An update or delete of every row and every drop are asked about first, with the numbers that would go.",
+            "After a write its entry says how many rows it changed, the new key, and what the table holds now.",
             "/writes none makes the engine itself refuse every write. /writes free asks nothing.",
             "begin opens a transaction, and the first line says so until commit or rollback.",
         ],

@@ -746,3 +746,38 @@ fn every_topic_theme_and_depth_is_drawn() {
         }
     }
 }
+
+#[test]
+fn bearings_keep_what_matters_at_any_width() {
+    let mut s = Screen::harbour();
+    s.submit("/writes free").submit("begin;");
+    for width in [70, 80, 100, 142] {
+        let top = s
+            .text(width, 24)
+            .lines()
+            .next()
+            .expect("a line")
+            .to_string();
+        for words in [
+            "Brackwater Haven",
+            "harbour.db",
+            "transaction open",
+            "writes free",
+        ] {
+            assert!(top.contains(words), "{width}: {top}");
+        }
+        assert_eq!(
+            top.contains("SQLite V"),
+            width >= 80,
+            "the version gives way first: {top}"
+        );
+    }
+    s.submit("rollback;");
+    let top = s.text(60, 24).lines().next().expect("a line").to_string();
+    assert!(
+        top.contains("writes free") && !top.contains("no transaction"),
+        "{top}"
+    );
+    let top = s.text(30, 24).lines().next().expect("a line").to_string();
+    assert!(top.contains("harbour.db"), "{top}");
+}

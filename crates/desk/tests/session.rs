@@ -164,6 +164,9 @@ fn sweeping_writes_are_asked_about_with_their_numbers() {
     assert!(words.contains("refuses writes"), "{words}");
     s.run("/writes ask");
     assert_eq!(s.run("insert into visits values (7);").state, State::Done);
+    // The check after a write is done for the user.
+    assert!(page(s.run("update visits set id = 8 where id = 7;")).contains("1 row in visits"));
+    assert!(page(s.run("insert into visits values (9), (10);")).contains("3 rows in visits"));
     // What is not there fails by itself.
     assert!(page(s.run("delete from nowhere;")).contains("no table or view nowhere"));
 }
@@ -532,4 +535,74 @@ fn adds_to_a_history() {
             )
             .expect("added");
     }
+}
+
+/// What `/definition` says makes the same database again.
+#[test]
+fn the_definition_of_all_makes_an_equal_database() {
+    let dir = tempfile::tempdir().expect("dir");
+    let path = dir.path().join("harbour.db");
+    idle_tide_engines::sqlite::make_demo(&path, 40).expect("made");
+    let harbour = Sqlite::file(&path, false, &mut || {}).expect("opens");
+    let mut first = Session::new(harbour, None);
+    let definition = page(first.run("/definition"));
+    let mut second = Session::memory();
+    second.run("/writes free");
+    second.run(&definition);
+    let failed = second
+        .desk
+        .entries()
+        .iter()
+        .find(|entry| entry.state == State::Failed);
+    assert!(failed.is_none(), "{failed:?}");
+    second.run("/tables");
+    let shape = |session: &Session| -> Vec<_> {
+        let objects = session
+            .desk
+            .catalog()
+            .objects
+            .iter()
+            .filter(|object| !object.helper);
+        objects
+            .map(|o| {
+                (
+                    o.name.clone(),
+                    o.kind,
+                    o.comment.clone(),
+                    o.fields.clone(),
+                    o.links.clone(),
+                )
+            })
+            .collect()
+    };
+    assert_eq!(shape(&first).len(), shape(&second).len());
+    for (ours, theirs) in shape(&second).into_iter().zip(shape(&first)) {
+        assert_eq!(ours, theirs);
+    }
+}
+
+#[test]
+fn lists_take_patterns() {
+    let mut s = Session::memory();
+    s.run("create table visits (id integer primary key); create table visit_services (id unique); create view visits_today as select * from visits; create index by_id on visits (id); create virtual table notices using fts5 (body);");
+    let names = |s: &Session| -> Vec<String> {
+        s.column(0)
+            .iter()
+            .map(|value| value.as_ref().plain())
+            .collect()
+    };
+    s.run("/tables visit*");
+    assert_eq!(names(&s), ["visit_services", "visits"]);
+    s.run("/tables visit?");
+    assert_eq!(names(&s), ["visits"]);
+    s.run("/views");
+    assert_eq!(names(&s), ["visits_today"]);
+    s.run("/indexes by");
+    assert_eq!(names(&s), ["by_id"]);
+    s.run("/tables notices*");
+    assert_eq!(names(&s), ["notices"], "helper tables are folded away");
+    s.run("/tables notices* --full");
+    assert!(names(&s).len() > 3, "and shown in full");
+    s.run("/tables zzz");
+    assert!(names(&s).is_empty());
 }

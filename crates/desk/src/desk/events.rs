@@ -124,6 +124,10 @@ impl Desk {
                 if let Some(note) = outcome.notes.first() {
                     self.say(note.clone(), Tone::Care);
                 }
+                if effect == Effect::Write && matches!(content, Content::Page(_)) {
+                    let target = summary(&busy.statement, self.dialect).target;
+                    self.check = target.map(|table| (number, table));
+                }
                 self.entries[at].outcome = Some(outcome);
                 self.end_entry(number, State::Done, content);
             }
@@ -193,6 +197,31 @@ impl Desk {
         }
     }
 
+    /// The check after a write, done for the user: what the table holds now, where it could be counted.
+    fn say_what_is_there(&mut self) {
+        let Some((entry, table)) = self.check.take() else {
+            return;
+        };
+        let rows = self.catalog.table(&table).and_then(|object| object.rows);
+        let (Some(rows), Some(at)) = (rows, self.place_of(entry)) else {
+            return;
+        };
+        if let Content::Page(page) = &mut self.entries[at].content {
+            if page.lines.len() == 1 {
+                page.gap();
+            }
+            page.line(
+                Line::new()
+                    .column(Tone::Faint, "now", 10)
+                    .and(Tone::Number, idle_tide_draw::picture::grouped(rows))
+                    .and(
+                        Tone::Plain,
+                        format!(" {} in {table}", if rows == 1 { "row" } else { "rows" }),
+                    ),
+            );
+        }
+    }
+
     /// What was made or changed, in words and numbers.
     pub(super) fn message(&self, statement: &str, outcome: &Outcome) -> Page {
         let about = summary(statement, self.dialect);
@@ -246,6 +275,7 @@ impl Desk {
                 Arc::clone(&self.catalog)
             }
         };
+        self.say_what_is_there();
         if !self.catalog_known {
             self.catalog_known = true;
             self.fill_arrival(&catalog);

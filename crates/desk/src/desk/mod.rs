@@ -180,6 +180,8 @@ pub struct Desk {
     stream: Option<MakeSink>,
     watched: Option<Watched>,
     exporting: bool,
+    /// An entry that wrote to a table: the catalog that is read next says what the table holds now.
+    check: Option<(u32, String)>,
 }
 
 impl Desk {
@@ -222,6 +224,7 @@ impl Desk {
             stream: options.stream,
             watched: None,
             exporting: false,
+            check: None,
         };
         if desk.writes == Writes::None {
             desk.worker.send(Job::RefuseWrites(true));

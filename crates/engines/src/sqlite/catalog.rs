@@ -199,3 +199,63 @@ fn comments(definition: &str, object: &mut Object) {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn described(definition: &str) -> Object {
+        let connection = Connection::open_in_memory().expect("opens");
+        connection.execute_batch(definition).expect("made");
+        let mut catalog = read(&connection).expect("read");
+        let at = catalog
+            .objects
+            .iter()
+            .position(|o| o.name == "t")
+            .expect("there");
+        catalog.objects.swap_remove(at)
+    }
+
+    #[test]
+    fn comments_belong_to_what_they_stand_behind() {
+        let t = described(
+            "create table t ( -- the table\n a integer, -- of a\n b text default 'x, -- no', /* of b */ c,\n -- nobody's\n d numeric(4, 2) check (d > 0), e -- of e\n)",
+        );
+        let of = |name: &str| t.field(name).and_then(|field| field.comment.clone());
+        assert_eq!(t.comment.as_deref(), Some("the table"));
+        assert_eq!(of("a").as_deref(), Some("of a"));
+        assert_eq!(of("b").as_deref(), Some("of b"));
+        assert_eq!((of("c"), of("d")), (None, None));
+        assert_eq!(of("e").as_deref(), Some("of e"));
+    }
+
+    #[test]
+    fn keys_links_and_indexes_are_read() {
+        let t = described(
+            "create table p (x, y, primary key (x, y));
+             create table t (\"odd name\" integer primary key, x, y, z as (x + 1), u unique, foreign key (x, y) references p on delete cascade);
+             create unique index i on t (x, lower(y)) where x > 0",
+        );
+        let key = t.field("odd name").expect("there");
+        assert_eq!((key.key, key.optional), (Some(1), false));
+        assert!(t.field("z").expect("there").generated);
+        let link = &t.links[0];
+        assert_eq!(
+            (link.table.as_str(), link.on_delete.as_str()),
+            ("p", "cascade")
+        );
+        assert_eq!(link.columns, ["x", "y"]);
+        let made = t
+            .indexes
+            .iter()
+            .find(|index| index.name == "i")
+            .expect("there");
+        assert_eq!(made.columns, ["x", "(expression)"]);
+        assert!(made.unique && made.partial && !made.automatic);
+        assert!(
+            t.indexes
+                .iter()
+                .any(|index| index.automatic && index.columns == ["u"])
+        );
+    }
+}
