@@ -30,6 +30,9 @@ enum Tail {
 
 /// Maps a float to an integer with the same order.
 fn float_order(number: f64) -> u64 {
+    if number.is_nan() {
+        return u64::MAX;
+    }
     let bits = (number + 0.0).to_bits();
     if bits >> 63 == 1 {
         !bits

@@ -178,12 +178,12 @@ impl<'a> ValueRef<'a> {
     }
 
     /// A total order over all values: by [`ValueRef::rank`], then numbers by value (integers and
-    /// floats compared exactly), text and bytes byte by byte.
+    /// floats compared exactly, -0.0 equal to 0.0, what is not a number last), text and bytes byte by byte.
     pub fn order(self, other: ValueRef<'_>) -> Ordering {
         use ValueRef::{Boolean, Bytes, Float, Integer, RawText, Text};
         match (self, other) {
             (Integer(a), Integer(b)) => a.cmp(&b),
-            (Float(a), Float(b)) => a.total_cmp(&b),
+            (Float(a), Float(b)) => floats(a, b),
             (Integer(a), Float(b)) => integer_to_float(a, b),
             (Float(a), Integer(b)) => integer_to_float(b, a).reverse(),
             (Boolean(a), Boolean(b)) => a.cmp(&b),
@@ -196,6 +196,12 @@ impl<'a> ValueRef<'a> {
     }
 }
 
+/// Compares floats so that the order is total together with that of integers.
+fn floats(a: f64, b: f64) -> Ordering {
+    a.partial_cmp(&b)
+        .unwrap_or_else(|| a.is_nan().cmp(&b.is_nan()))
+}
+
 /// Compares an integer with a float without rounding the integer.
 fn integer_to_float(a: i64, b: f64) -> Ordering {
     if b.is_nan() || b >= 9_223_372_036_854_775_808.0 {
@@ -205,8 +211,7 @@ fn integer_to_float(a: i64, b: f64) -> Ordering {
         return Ordering::Greater;
     }
     let whole = b.trunc();
-    a.cmp(&(whole as i64))
-        .then_with(|| 0.0_f64.total_cmp(&(b - whole + 0.0)))
+    a.cmp(&(whole as i64)).then_with(|| floats(0.0, b - whole))
 }
 
 #[cfg(test)]
@@ -232,6 +237,22 @@ mod tests {
             ValueRef::Float(-2.5).order(ValueRef::Integer(-2)),
             Ordering::Less
         );
+    }
+
+    #[test]
+    fn zero_is_one_number_and_what_is_none_comes_last() {
+        let (minus, zero) = (ValueRef::Float(-0.0), ValueRef::Integer(0));
+        assert_eq!(minus.order(ValueRef::Float(0.0)), Ordering::Equal);
+        assert_eq!(
+            (minus.order(zero), zero.order(minus)),
+            (Ordering::Equal, Ordering::Equal)
+        );
+        for nan in [f64::NAN, -f64::NAN].map(ValueRef::Float) {
+            assert_eq!(nan.order(zero), Ordering::Greater);
+            assert_eq!(zero.order(nan), Ordering::Less);
+            assert_eq!(ValueRef::Float(f64::INFINITY).order(nan), Ordering::Less);
+            assert_eq!(nan.order(nan), Ordering::Equal);
+        }
     }
 
     #[test]
