@@ -14,11 +14,6 @@ use parking_lot::RwLock;
 /// Something happened; the desk takes it with `Desk::handle`.
 #[derive(Debug)]
 pub enum Event {
-    /// A statement begins to run.
-    Started {
-        /// Its ticket.
-        ticket: u64,
-    },
     /// Rows arrived.
     Rows {
         /// The statement's ticket.
@@ -41,8 +36,8 @@ pub enum Event {
     Counted {
         /// The ticket of the statement that waits for them.
         ticket: u64,
-        /// The counts.
-        counts: Vec<Option<u64>>,
+        /// The counts, none for what is not there; or why nothing could be counted.
+        counts: Result<Vec<Option<u64>>, EngineError>,
     },
     /// Writes are refused by the engine from now on, or no longer.
     Refusing(Result<bool, EngineError>),
@@ -121,7 +116,6 @@ fn work(connection: &mut dyn Connection, inbox: &Receiver<Job>, notify: &Notify)
                 statement,
                 mut sink,
             } => {
-                notify(Event::Started { ticket });
                 let start = Instant::now();
                 let run = || connection.run(ticket, &statement, &mut *sink);
                 let mut result = catch_unwind(AssertUnwindSafe(run)).unwrap_or_else(|_| {
@@ -147,14 +141,7 @@ fn work(connection: &mut dyn Connection, inbox: &Receiver<Job>, notify: &Notify)
             Job::Count { ticket, questions } => {
                 let counts = questions
                     .iter()
-                    .map(|question| {
-                        let mut one = OneValue(None);
-                        connection.run(ticket, question, &mut one).ok()?;
-                        match one.0 {
-                            Some(Value::Integer(count)) => u64::try_from(count).ok(),
-                            _ => None,
-                        }
-                    })
+                    .map(|question| count(connection, ticket, question))
                     .collect();
                 notify(Event::Counted { ticket, counts });
             }
@@ -170,6 +157,23 @@ fn work(connection: &mut dyn Connection, inbox: &Receiver<Job>, notify: &Notify)
                 notify(Event::Refusing(done));
             }
         }
+    }
+}
+
+/// Runs a query that counts; `None` if what it names is not there.
+fn count(
+    connection: &mut dyn Connection,
+    ticket: u64,
+    question: &str,
+) -> Result<Option<u64>, EngineError> {
+    let mut one = OneValue(None);
+    match connection.run(ticket, question, &mut one) {
+        Ok(_) => Ok(match one.0 {
+            Some(Value::Integer(count)) => u64::try_from(count).ok(),
+            _ => None,
+        }),
+        Err(error) if error.fault == Fault::Statement => Ok(None),
+        Err(error) => Err(error),
     }
 }
 

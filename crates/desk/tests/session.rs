@@ -606,3 +606,35 @@ fn lists_take_patterns() {
     s.run("/tables zzz");
     assert!(names(&s).is_empty());
 }
+
+/// Ctrl-C while the guard counts, or a lock that keeps it from counting, must not let the statement run.
+#[test]
+fn a_sweep_that_could_not_be_counted_does_not_run() {
+    let dir = tempfile::tempdir().expect("dir");
+    let path = dir.path().join("a.db");
+    std::fs::write(&path, "").expect("made");
+    let mut s = Session::new(Sqlite::file(&path, true, &mut || {}).expect("opens"), None);
+    s.run("create table t (n); insert into t values (1), (2);");
+    for _ in 0..20 {
+        s.desk.submit("delete from t;");
+        assert!(s.desk.cancel(), "it is being counted");
+        s.until(|desk| !desk.is_busy() || desk.question().is_some());
+        // Either it was stopped in time, or it was counted already and is asked about.
+        if s.desk.question().is_some() {
+            s.desk.cancel();
+        }
+        assert_eq!(s.desk.entry().map(|entry| entry.state), Some(State::NotRun));
+        assert_eq!(
+            s.desk.take_returned().expect("returned").text,
+            "delete from t;"
+        );
+    }
+    let mut holder = Session::new(Sqlite::file(&path, true, &mut || {}).expect("opens"), None);
+    holder.run("begin exclusive;");
+    let words = page(s.run("delete from t;"));
+    assert!(words.contains("holds the database locked"), "{words}");
+    assert!(s.desk.question().is_none());
+    holder.run("rollback;");
+    s.run("select count(*) from t;");
+    assert_eq!(s.column(0), [Value::Integer(2)], "no row is gone");
+}

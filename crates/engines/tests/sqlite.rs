@@ -491,3 +491,18 @@ fn ten_writers_lose_no_row_silently() {
         "{failed} were reported"
     );
 }
+
+#[test]
+fn a_run_that_was_cancelled_before_it_began_does_not_begin() {
+    let mut memory = Sqlite::memory().expect("opens");
+    run(&mut memory, "create table t (n); insert into t values (1)").expect("made");
+    memory.control().cancel(9);
+    let error = memory
+        .run(9, "delete from t", &mut Rows::default())
+        .expect_err("cancelled");
+    assert_eq!(error.fault, Fault::Cancelled);
+    assert_eq!(
+        one(&mut memory, "select count(*) from t"),
+        Value::Integer(1)
+    );
+}

@@ -259,7 +259,7 @@ fn complete_sql(text: &str, cursor: usize, asked: bool, from: &Sources<'_>) -> C
     let at = cursor - start;
     let all = tokens(text, from.dialect);
     let (word, word_at) = word_before(text, &all, at);
-    let place = place(text, &all, word_at, at);
+    let place = place(text, &all, word_at, at, from.dialect);
     let named = scope(text, &all, at, from.dialect);
     let mut list = Vec::new();
     match &place {
@@ -391,7 +391,7 @@ fn word_before<'a>(text: &'a str, all: &[Token], cursor: usize) -> (&'a str, usi
     }
 }
 
-fn place(text: &str, all: &[Token], word_at: usize, cursor: usize) -> Place {
+fn place(text: &str, all: &[Token], word_at: usize, cursor: usize, dialect: &Dialect) -> Place {
     let inside = all
         .iter()
         .find(|token| token.start < cursor && cursor <= token.end);
@@ -440,7 +440,7 @@ fn place(text: &str, all: &[Token], word_at: usize, cursor: usize) -> Place {
             _ => {}
         },
         TokenKind::Open | TokenKind::Comma => {
-            let insert = scope(text, all, cursor, &crate::dialect::SQLITE).insert;
+            let insert = scope(text, all, cursor, dialect).insert;
             if insert.is_some_and(|insert| insert.in_columns) {
                 return Place::InsertColumns;
             }

@@ -6,7 +6,6 @@ impl Desk {
     /// Answers an event.
     pub fn handle(&mut self, event: Event) {
         match event {
-            Event::Started { .. } => {}
             Event::Rows { ticket } => self.rows_arrived(ticket),
             Event::Done {
                 ticket,
@@ -18,7 +17,7 @@ impl Desk {
                 self.statement_ended(ticket, result, took);
             }
             Event::Catalog(read) => self.catalog_read(read),
-            Event::Counted { ticket, counts } => self.counted(ticket, &counts),
+            Event::Counted { ticket, counts } => self.counted(ticket, counts),
             Event::Refusing(done) => self.writes_set(done),
             Event::Arranged {
                 entry,
@@ -367,13 +366,19 @@ impl Desk {
         self.end_entry(number, State::Done, Content::Page(page));
     }
 
-    pub(super) fn counted(&mut self, ticket: u64, answers: &[Option<u64>]) {
+    pub(super) fn counted(&mut self, ticket: u64, answers: Result<Vec<Option<u64>>, EngineError>) {
         let Some(busy) = self.busy.take_if(|busy| u64::from(busy.entry) == ticket) else {
             return;
         };
+        // Without its numbers a sweep does not run.
+        let answers = match answers {
+            Ok(answers) => answers,
+            Err(error) if error.fault == Fault::Cancelled => return self.not_run(&busy),
+            Err(error) => return self.statement_failed(&busy, &error),
+        };
         let question = match &busy.doing {
             Doing::Counting(sweep, counts) => {
-                guard::question(sweep, counts, answers, &self.catalog)
+                guard::question(sweep, counts, &answers, &self.catalog)
             }
             _ => None,
         };

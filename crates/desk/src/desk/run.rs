@@ -68,13 +68,18 @@ impl Desk {
             self.start_statement(busy);
             return;
         }
+        self.not_run(&busy);
+        self.pump();
+    }
+
+    /// Ends an entry that the user did not want run; its text goes back.
+    pub(super) fn not_run(&mut self, busy: &Busy) {
         let mut page = Page::new();
         page.say(Tone::Heading, "It was not run. Nothing was changed.");
         page.gap();
         page.say(Tone::Faint, "The statement is back in the composer.");
         self.end_entry(busy.entry, State::NotRun, Content::Page(page));
         self.give_back(&busy.waiting, None, Vec::new());
-        self.pump();
     }
 
     pub(super) fn new_entry(&mut self, text: &str, is_statement: bool) -> usize {

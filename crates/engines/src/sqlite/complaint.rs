@@ -20,6 +20,14 @@ pub(super) fn other(message: &str) -> EngineError {
     }
 }
 
+/// A run that was cancelled before it began.
+pub(super) fn cancelled() -> EngineError {
+    EngineError {
+        fault: Fault::Cancelled,
+        ..other("cancelled before it began")
+    }
+}
+
 /// Primary result codes by name (sqlite.org, "Result and Error Codes").
 fn code_name(code: i32) -> &'static str {
     match code & 0xff {

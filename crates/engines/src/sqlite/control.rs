@@ -98,7 +98,7 @@ impl Shared {
         running != 0 && self.cancelled.load(Ordering::SeqCst) == running
     }
 
-    /// Whether the run with the present ticket was cancelled.
+    /// How long a lock has been waited for.
     pub(super) fn waited(&self) -> Option<Duration> {
         let since = self.waiting_since.load(Ordering::SeqCst);
         (since >= 0).then(|| Duration::from_millis((self.now() - since).max(0) as u64))

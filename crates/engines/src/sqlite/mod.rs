@@ -349,7 +349,12 @@ impl Connection for Sqlite {
         sink: &mut dyn Sink,
     ) -> Result<Outcome, EngineError> {
         self.shared.begin(ticket);
-        let result = self.refresh().and_then(|()| self.run_all(statement, sink));
+        // A run that was cancelled before it began must not begin: a short one would be over unnoticed.
+        let result = if self.shared.is_cancelled() {
+            Err(complaint::cancelled())
+        } else {
+            self.refresh().and_then(|()| self.run_all(statement, sink))
+        };
         self.shared.end();
         self.transaction = if self.connection.is_autocommit() {
             None
