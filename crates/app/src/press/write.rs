@@ -3,15 +3,6 @@
 use super::*;
 
 impl App {
-    pub(super) fn history(&self) -> Vec<String> {
-        self.desk
-            .history()
-            .items()
-            .iter()
-            .map(|item| item.text.clone())
-            .collect()
-    }
-
     pub(super) fn write_key(&mut self, code: KeyCode, control: bool, alt: bool) {
         if std::mem::take(&mut self.chord) {
             if control && code == KeyCode::Char('e') {
@@ -58,24 +49,8 @@ impl App {
                 self.chord = true;
                 return;
             }
-            (KeyCode::Up, false, _) | (KeyCode::Char('p'), true, _) => {
-                if !self.composer.up() {
-                    let history = self.history();
-                    let list: Vec<&str> = history.iter().map(String::as_str).collect();
-                    self.composer.earlier(&list);
-                }
-                self.choices = Choices::default();
-                return;
-            }
-            (KeyCode::Down, false, _) | (KeyCode::Char('n'), true, _) => {
-                if !self.composer.down() {
-                    let history = self.history();
-                    let list: Vec<&str> = history.iter().map(String::as_str).collect();
-                    self.composer.later(&list);
-                }
-                self.choices = Choices::default();
-                return;
-            }
+            (KeyCode::Up, false, _) | (KeyCode::Char('p'), true, _) => return self.line(true),
+            (KeyCode::Down, false, _) | (KeyCode::Char('n'), true, _) => return self.line(false),
             (KeyCode::Left, false, false) | (KeyCode::Char('b'), true, _) => self.composer.left(),
             (KeyCode::Right, false, false) | (KeyCode::Char('f'), true, _) => self.composer.right(),
             (KeyCode::Left, ..) | (KeyCode::Char('b'), _, true) => self.composer.word_left(),
@@ -112,6 +87,26 @@ impl App {
             self.complete(false);
         } else if moved {
             self.choices.open = false;
+        }
+    }
+
+    /// A line up or down; past the first or last line the earlier or later statement.
+    fn line(&mut self, up: bool) {
+        self.choices = Choices::default();
+        let moved = if up {
+            self.composer.up()
+        } else {
+            self.composer.down()
+        };
+        if moved {
+            return;
+        }
+        let items = self.desk.history().items();
+        let history: Vec<&str> = items.iter().map(|item| item.text.as_str()).collect();
+        if up {
+            self.composer.earlier(&history);
+        } else {
+            self.composer.later(&history);
         }
     }
 
