@@ -1,9 +1,10 @@
 //! Cutting what was typed, or a file of any size, into statements and commands. Works on chunks of
-//! bytes in memory that does not depend on the file; a trigger's body stays in one piece.
+//! bytes in memory that does not depend on the file; the body of a routine or trigger stays in one piece. The lines
+//! of backup files that are no SQL (how statements end, inline data) are read for what they say.
 
 use std::io::{self, Read};
 
-use crate::dialect::Dialect;
+use crate::dialect::{Bodies, Dialect};
 
 /// What a piece is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -34,11 +35,25 @@ pub struct Piece {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum State {
     Code,
-    Quote(u8),
+    /// Until this byte; whether a backslash escapes.
+    Quote(u8, bool),
+    /// After `--` where a blank has to follow.
+    Dashes,
+    /// `$` and perhaps a tag, which is being collected.
+    DollarTag,
+    /// Until the tag; so many of its bytes were just seen.
+    Dollar(usize),
     LineComment,
-    BlockComment,
+    /// How many are open, and how many bytes of this one were seen (up to two).
+    BlockComment(u16, u8),
     /// A command line of ours.
     Command,
+    /// A line of a backup file for another program.
+    BackslashLine,
+    /// The rest of a line that says how statements end from here on.
+    DelimiterLine,
+    /// Data that follows a statement, up to a line `\.`; so many of its bytes were seen at a line's start.
+    Data(u8),
 }
 
 /// How the first words of a statement decide where it may end.
@@ -50,6 +65,10 @@ enum Body {
     Plain,
     /// A trigger: ends at a semicolon after `; end`.
     Trigger(Tail),
+    /// A routine: ends at a semicolon outside its blocks.
+    Routine(Blocks),
+    /// `copy …`: after `from stdin` data follow the semicolon.
+    Copy(Stdin),
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -57,6 +76,97 @@ enum Tail {
     Other,
     Semicolon,
     End,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Stdin {
+    No,
+    From,
+    Yes,
+}
+
+/// The blocks that are open in a routine.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+struct Blocks {
+    depth: u16,
+    /// One bit for each open block, the innermost last: set for a `case` that is an expression.
+    expressions: u64,
+    /// A statement may begin here.
+    at_start: bool,
+    /// The last word was `end`.
+    ended: bool,
+    /// The last word was `begin` (where only `begin atomic` opens).
+    begun: bool,
+}
+
+impl Blocks {
+    fn open(&mut self, expression: bool) {
+        self.depth += 1;
+        self.expressions = self.expressions << 1 | u64::from(expression);
+    }
+
+    /// Reads a word of a routine in which compound statements may stand.
+    fn word(&mut self, word: &[u8]) {
+        let after_end = std::mem::take(&mut self.ended);
+        let at_start = std::mem::take(&mut self.at_start);
+        let in_expression = self.depth > 0 && self.expressions & 1 == 1;
+        match word {
+            b"end" => {
+                self.depth = self.depth.saturating_sub(1);
+                self.expressions >>= 1;
+                self.ended = true;
+                return;
+            }
+            // `end if` and the like were counted with their `end`.
+            b"if" | b"case" | b"loop" | b"while" | b"repeat" | b"for" if after_end => {}
+            b"begin" if at_start || self.depth == 0 => {
+                self.open(false);
+                self.at_start = true;
+                return;
+            }
+            b"case" => self.open(!at_start || in_expression),
+            b"if" | b"while" if at_start && !in_expression => self.open(false),
+            b"for" if at_start && self.depth > 0 => self.open(false),
+            b"loop" | b"repeat" if at_start && !in_expression => {
+                self.open(false);
+                self.at_start = true;
+                return;
+            }
+            _ => {}
+        }
+        self.at_start = match word {
+            b"then" | b"else" | b"do" => true,
+            b"function" | b"procedure" | b"trigger" | b"event" | b"return" | b"if" | b"not"
+            | b"exists" | b"select" | b"and" | b"or" | b"set" | b"when" | b"by" | b"definer" => {
+                false
+            }
+            // Between the head of a routine and its one statement there is no sign.
+            _ => self.depth == 0,
+        };
+    }
+
+    /// Reads a word of a routine that only `begin atomic` makes hold others.
+    fn atomic_word(&mut self, word: &[u8]) {
+        let begun = std::mem::replace(&mut self.begun, word == b"begin");
+        match word {
+            b"atomic" if begun => self.depth = 1,
+            b"case" if self.depth > 0 => self.depth += 1,
+            b"end" => self.depth = self.depth.saturating_sub(1),
+            _ => {}
+        }
+    }
+
+    /// Reads a byte of code that is no word.
+    fn sign(&mut self, byte: u8) {
+        self.ended = false;
+        self.begun = false;
+        // A label, or the end of the arguments in the head.
+        self.at_start = match byte {
+            b':' => true,
+            b')' | b'`' | b'\'' | b'"' => self.depth == 0,
+            _ => false,
+        };
+    }
 }
 
 /// Cuts a stream of chunks into pieces.
@@ -73,8 +183,15 @@ pub struct Splitter {
     has_code: bool,
     /// The last byte of code, to see two-byte signs across chunks.
     previous: u8,
-    word: [u8; 10],
+    word: [u8; 12],
     word_length: usize,
+    /// The last byte of a text was a backslash that escapes.
+    escaped: bool,
+    /// What ends a statement instead of a semicolon, and how much of it was just seen.
+    delimiter: Vec<u8>,
+    delimiter_seen: usize,
+    /// The tag of the text in dollar quotes, or the line being collected.
+    tag: Vec<u8>,
 }
 
 /// Classes of bytes within code; 0 can be skipped.
@@ -83,7 +200,7 @@ const fn classes() -> [u8; 256] {
     let mut at = 0;
     while at < 256 {
         table[at] = match at as u8 {
-            b'\'' | b'"' | b'`' | b'[' => 1,
+            b'\'' | b'"' | b'`' | b'[' | b'$' | b'#' => 1,
             b'-' | b'*' => 2,
             b'/' => 2,
             b';' => 3,
@@ -109,8 +226,12 @@ impl Splitter {
             start: None,
             has_code: false,
             previous: 0,
-            word: [0; 10],
+            word: [0; 12],
             word_length: 0,
+            escaped: false,
+            delimiter: Vec::new(),
+            delimiter_seen: 0,
+            tag: Vec::new(),
         }
     }
 
@@ -120,89 +241,263 @@ impl Splitter {
         while at < chunk.len() {
             at = match self.state {
                 State::Code => self.code(chunk, at, emit),
-                State::Quote(close) => match memchr::memchr2(close, b'\n', &chunk[at..]) {
-                    Some(found) if chunk[at + found] == b'\n' => {
-                        self.line += 1;
-                        at + found + 1
-                    }
-                    // A doubled quote closes and opens again, which comes to the same.
-                    Some(found) => {
-                        self.state = State::Code;
-                        self.previous = 0;
-                        at + found + 1
-                    }
-                    None => chunk.len(),
-                },
-                State::LineComment | State::Command => match memchr::memchr(b'\n', &chunk[at..]) {
-                    Some(found) => {
-                        let end = at + found;
-                        if self.state == State::Command {
-                            self.end(self.offset + end as u64, PieceKind::Command, true, emit);
-                        }
-                        self.state = State::Code;
-                        self.previous = 0;
-                        end
-                    }
-                    None => chunk.len(),
-                },
-                State::BlockComment => {
-                    let mut next = chunk.len();
-                    let mut from = at;
-                    while let Some(found) = memchr::memchr2(b'/', b'\n', &chunk[from..]) {
-                        let place = from + found;
-                        if chunk[place] == b'\n' {
-                            self.line += 1;
-                        } else {
-                            let before = if place > at {
-                                chunk[place - 1]
-                            } else {
-                                self.previous
-                            };
-                            if before == b'*' {
-                                self.state = State::Code;
-                                next = place + 1;
-                                break;
-                            }
-                        }
-                        from = place + 1;
-                    }
-                    self.previous = if self.state == State::Code {
-                        0
+                State::Quote(close, escapes) => self.quote(chunk, at, close, escapes),
+                State::Dashes => {
+                    if crate::token::opens_comment(Some(&chunk[at])) {
+                        self.state = State::LineComment;
                     } else {
-                        chunk[chunk.len() - 1]
-                    };
-                    next
+                        self.code_seen(b'-');
+                        self.state = State::Code;
+                        self.previous = b'-';
+                    }
+                    at
                 }
+                State::DollarTag => self.dollar_tag(chunk[at], at),
+                State::Dollar(_) => self.dollar(chunk, at),
+                State::LineComment
+                | State::Command
+                | State::BackslashLine
+                | State::DelimiterLine => self.line_end(chunk, at, emit),
+                State::BlockComment(..) => self.block_comment(chunk, at),
+                State::Data(_) => self.data(chunk, at, emit),
             };
         }
         self.offset += chunk.len() as u64;
     }
 
+    fn quote(&mut self, chunk: &[u8], mut at: usize, close: u8, escapes: bool) -> usize {
+        if std::mem::take(&mut self.escaped) {
+            self.line += u64::from(chunk[at] == b'\n');
+            at += 1;
+        }
+        let rest = &chunk[at..];
+        let found = if escapes {
+            memchr::memchr3(close, b'\n', b'\\', rest)
+        } else {
+            memchr::memchr2(close, b'\n', rest)
+        };
+        match found {
+            Some(found) if rest[found] == b'\n' => self.line += 1,
+            Some(found) if escapes && rest[found] == b'\\' => self.escaped = true,
+            // A doubled quote closes and opens again, which comes to the same.
+            Some(_) => {
+                self.state = State::Code;
+                self.previous = 0;
+            }
+            None => return chunk.len(),
+        }
+        at + found.unwrap_or(0) + 1
+    }
+
+    fn dollar_tag(&mut self, byte: u8, at: usize) -> usize {
+        let fits = crate::token::is_word_byte(byte) && byte != b'$';
+        if fits && !(self.tag.len() == 1 && byte.is_ascii_digit()) {
+            self.tag.push(byte);
+            return at + 1;
+        }
+        if byte == b'$' {
+            self.tag.push(byte);
+            self.state = State::Dollar(0);
+            return at + 1;
+        }
+        // It was a parameter.
+        self.state = State::Code;
+        self.previous = 0;
+        at
+    }
+
+    fn dollar(&mut self, chunk: &[u8], at: usize) -> usize {
+        let State::Dollar(mut seen) = self.state else {
+            return at;
+        };
+        let mut place = at;
+        while place < chunk.len() {
+            if seen == 0 {
+                match memchr::memchr2(b'$', b'\n', &chunk[place..]) {
+                    Some(found) => place += found,
+                    None => break,
+                }
+            }
+            let byte = chunk[place];
+            self.line += u64::from(byte == b'\n');
+            // The tag has the sign only at its ends.
+            seen = if byte == self.tag[seen] {
+                seen + 1
+            } else {
+                usize::from(byte == b'$')
+            };
+            place += 1;
+            if seen == self.tag.len() {
+                self.state = State::Code;
+                self.previous = 0;
+                return place;
+            }
+        }
+        self.state = State::Dollar(seen);
+        chunk.len()
+    }
+
+    fn line_end(&mut self, chunk: &[u8], at: usize, emit: &mut dyn FnMut(Piece)) -> usize {
+        let found = memchr::memchr(b'\n', &chunk[at..]);
+        let end = found.map_or(chunk.len(), |found| at + found);
+        if matches!(self.state, State::DelimiterLine | State::BackslashLine) {
+            self.tag.extend_from_slice(&chunk[at..end]);
+        }
+        if found.is_some() {
+            self.end_line(self.offset + end as u64, emit);
+        }
+        end
+    }
+
+    /// Ends a line that is no SQL.
+    fn end_line(&mut self, place: u64, emit: &mut dyn FnMut(Piece)) {
+        match self.state {
+            State::Command => self.end(place, PieceKind::Command, true, emit),
+            State::DelimiterLine => {
+                let line = self.tag.trim_ascii();
+                let word = line
+                    .split(|b| b.is_ascii_whitespace())
+                    .next()
+                    .unwrap_or(b"");
+                self.delimiter = if word == b";" {
+                    Vec::new()
+                } else {
+                    word.to_vec()
+                };
+                self.forget();
+            }
+            State::BackslashLine => {
+                // These two only tell another program what it may do; anything else has to be refused.
+                let harmless = [&b"restrict "[..], b"unrestrict "];
+                self.has_code = !harmless.iter().any(|word| self.tag.starts_with(word));
+                self.end(place, PieceKind::Statement, true, emit);
+            }
+            _ => {}
+        }
+        self.state = State::Code;
+        self.previous = 0;
+    }
+
+    fn block_comment(&mut self, chunk: &[u8], at: usize) -> usize {
+        let State::BlockComment(mut depth, mut seen) = self.state else {
+            return at;
+        };
+        let mut place = at;
+        while place < chunk.len() {
+            let byte = chunk[place];
+            if seen < 2 && self.dialect.executable_comments {
+                let opens = byte == b'!' && (seen == 0 || self.previous == b'M');
+                if opens {
+                    // What stands in it is run.
+                    self.state = State::Code;
+                    self.has_code = true;
+                    self.previous = 0;
+                    return place + 1;
+                }
+                seen = if byte == b'M' && seen == 0 { 1 } else { 2 };
+            } else {
+                seen = 2;
+                if depth == 1 && self.previous != b'*' && self.previous != b'/' {
+                    let nested = if self.dialect.nested_comments {
+                        b'*'
+                    } else {
+                        b'/'
+                    };
+                    match memchr::memchr3(b'/', b'\n', nested, &chunk[place..]) {
+                        Some(0) => {}
+                        Some(found) => {
+                            self.previous = chunk[place + found - 1];
+                            place += found;
+                            continue;
+                        }
+                        None => {
+                            place = chunk.len();
+                            self.previous = chunk[place - 1];
+                            continue;
+                        }
+                    }
+                }
+            }
+            self.line += u64::from(byte == b'\n');
+            place += 1;
+            if byte == b'/' && self.previous == b'*' {
+                depth -= 1;
+                self.previous = 0;
+                if depth == 0 {
+                    self.state = State::Code;
+                    return place;
+                }
+            } else if byte == b'*' && self.previous == b'/' && self.dialect.nested_comments {
+                depth += 1;
+                self.previous = 0;
+            } else {
+                self.previous = byte;
+            }
+        }
+        self.state = State::BlockComment(depth, seen);
+        place
+    }
+
+    /// Data within the statement, up to a line that holds `\.` alone.
+    fn data(&mut self, chunk: &[u8], at: usize, emit: &mut dyn FnMut(Piece)) -> usize {
+        let State::Data(seen) = self.state else {
+            return at;
+        };
+        let byte = chunk[at];
+        match (seen, byte) {
+            (0, b'\\') => self.state = State::Data(1),
+            (1, b'.') => self.state = State::Data(2),
+            (2, b'\r') => {}
+            (2, b'\n') => {
+                self.end(self.offset + at as u64, PieceKind::Statement, true, emit);
+                self.state = State::Code;
+                return at;
+            }
+            _ => {
+                // To the next line's start.
+                let Some(found) = memchr::memchr(b'\n', &chunk[at..]) else {
+                    self.state = State::Data(3);
+                    return chunk.len();
+                };
+                self.line += 1;
+                self.state = State::Data(0);
+                return at + found + 1;
+            }
+        }
+        at + 1
+    }
+
     /// Ends the input; what is left becomes a last piece that is not ended.
     pub fn finish(mut self, emit: &mut dyn FnMut(Piece)) {
-        if self.start.is_some() {
-            self.flush_word();
-            let command = self.state == State::Command;
-            let kind = if command {
-                PieceKind::Command
-            } else {
-                PieceKind::Statement
-            };
-            self.end(self.offset, kind, command, emit);
+        if self.start.is_none() {
+            return;
+        }
+        self.flush_word();
+        match self.state {
+            State::Command | State::DelimiterLine | State::BackslashLine => {
+                self.end_line(self.offset, emit);
+            }
+            State::Data(2) => self.end(self.offset, PieceKind::Statement, true, emit),
+            _ => self.end(self.offset, PieceKind::Statement, false, emit),
         }
     }
 
     /// Reads code from `at`; gives the place to go on from, in the state that is then set.
     fn code(&mut self, chunk: &[u8], mut at: usize, emit: &mut dyn FnMut(Piece)) -> usize {
         while at < chunk.len() {
-            if self.body == Body::Plain && self.start.is_some() {
+            if self.body == Body::Plain && self.start.is_some() && self.delimiter.is_empty() {
                 let skipped = chunk[at..]
                     .iter()
                     .position(|byte| CLASS[usize::from(*byte)] != 0)
                     .unwrap_or(chunk.len() - at);
                 if skipped > 0 {
                     at += skipped;
-                    self.previous = 0;
+                    // A sign within a word, and a prefix before a quote, are looked at together with it.
+                    self.word_length = 0;
+                    self.previous = chunk[at - 1];
+                    if matches!(self.previous, b'-' | b'/') {
+                        self.previous = 0;
+                    }
                     continue;
                 }
             }
@@ -211,14 +506,39 @@ impl Splitter {
             if byte == b'\n' {
                 self.line += 1;
             }
-            if byte.is_ascii_whitespace() {
+            if !self.delimiter.is_empty() && self.delimited(byte) {
+                let end = place + 1 - self.delimiter.len() as u64;
+                at += 1;
+                self.delimiter_seen = 0;
                 self.flush_word();
+                self.end(end, PieceKind::Statement, true, emit);
+                continue;
+            }
+            if byte.is_ascii_whitespace() {
+                if self.flush_word() {
+                    return at + 1;
+                }
                 self.previous = 0;
                 at += 1;
                 continue;
             }
             if self.start.is_none() {
                 self.start = Some((place, self.line));
+                if byte == b'\\' && self.dialect.dollar_quotes && self.dialect.file_lines {
+                    self.state = State::BackslashLine;
+                    self.tag.clear();
+                    return at + 1;
+                }
+            }
+            if byte == b'$'
+                && self.dialect.dollar_quotes
+                && !crate::token::is_word_byte(self.before())
+            {
+                self.code_seen(byte);
+                self.tag.clear();
+                self.tag.push(byte);
+                self.state = State::DollarTag;
+                return at + 1;
             }
             if crate::token::is_word_byte(byte) {
                 if self.commands
@@ -241,16 +561,23 @@ impl Splitter {
                 at += 1;
                 continue;
             }
-            self.flush_word();
+            let escape_prefix = self.dialect.dollar_quotes && self.is_escape_prefix();
+            if self.flush_word() {
+                return at;
+            }
             at += 1;
             match byte {
                 b'-' if self.previous == b'-' => {
-                    self.state = State::LineComment;
+                    self.state = if self.dialect.spaced_dashes {
+                        State::Dashes
+                    } else {
+                        State::LineComment
+                    };
                     self.previous = 0;
                     return at;
                 }
                 b'*' if self.previous == b'/' => {
-                    self.state = State::BlockComment;
+                    self.state = State::BlockComment(1, 0);
                     self.previous = 0;
                     return at;
                 }
@@ -263,68 +590,200 @@ impl Splitter {
                 _ => self.settle_slash(),
             }
             self.previous = byte;
-            match byte {
-                b';' => {
-                    if let Body::Trigger(tail) = self.body
-                        && tail != Tail::End
-                    {
-                        self.body = Body::Trigger(Tail::Semicolon);
+            let dialect = self.dialect;
+            let quote = match byte {
+                b';' if self.delimiter.is_empty() => {
+                    if self.semicolon() {
                         continue;
                     }
+                    if self.body == Body::Copy(Stdin::Yes) {
+                        self.state = State::Data(3);
+                        return at;
+                    }
                     self.end(place + 1, PieceKind::Statement, true, emit);
+                    continue;
                 }
-                b'\'' | b'"' => {
-                    self.code_seen();
-                    self.state = State::Quote(byte);
+                b'#' if dialect.hash_comments => {
+                    self.state = State::LineComment;
                     return at;
                 }
-                b'`' if self.dialect.backtick_names => {
-                    self.code_seen();
-                    self.state = State::Quote(byte);
-                    return at;
-                }
-                b'[' if self.dialect.bracket_names => {
-                    self.code_seen();
-                    self.state = State::Quote(b']');
-                    return at;
-                }
-                _ => self.code_seen(),
+                b'\'' => Some((byte, dialect.backslash_escapes || escape_prefix)),
+                b'"' => Some((
+                    byte,
+                    dialect.double_quoted_text && dialect.backslash_escapes,
+                )),
+                b'`' if dialect.backtick_names => Some((byte, false)),
+                b'[' if dialect.bracket_names => Some((b']', false)),
+                _ => None,
+            };
+            self.code_seen(byte);
+            if let Some((close, escapes)) = quote {
+                self.state = State::Quote(close, escapes);
+                return at;
             }
         }
         at
     }
 
+    /// The byte before this one within the same run of code.
+    fn before(&self) -> u8 {
+        match self.word_length {
+            0 => self.previous,
+            _ => b'a',
+        }
+    }
+
+    /// Whether the word just before a quote is the `e` of a text with escapes.
+    fn is_escape_prefix(&self) -> bool {
+        match self.word_length {
+            // Where words are skipped only the last byte is known; nothing but the prefix can touch a quote.
+            0 => matches!(self.previous, b'e' | b'E'),
+            length => length == 1 && self.word[0] == b'e',
+        }
+    }
+
+    /// Whether this byte completes the delimiter.
+    fn delimited(&mut self, byte: u8) -> bool {
+        if self.start.is_none() && self.delimiter_seen == 0 && byte != self.delimiter[0] {
+            return false;
+        }
+        self.delimiter_seen = if byte == self.delimiter[self.delimiter_seen] {
+            self.delimiter_seen + 1
+        } else {
+            usize::from(byte == self.delimiter[0])
+        };
+        self.delimiter_seen == self.delimiter.len()
+    }
+
+    /// Whether the statement goes on after this semicolon.
+    fn semicolon(&mut self) -> bool {
+        match &mut self.body {
+            Body::Trigger(tail) if *tail != Tail::End => {
+                *tail = Tail::Semicolon;
+                true
+            }
+            Body::Routine(blocks) if blocks.depth > 0 => {
+                blocks.at_start = true;
+                blocks.ended = false;
+                true
+            }
+            _ => false,
+        }
+    }
+
     /// A `-` or `/` that turned out to be neither a comment nor a command is code.
     fn settle_slash(&mut self) {
         if matches!(self.previous, b'-' | b'/') {
-            self.code_seen();
+            self.code_seen(self.previous);
         }
     }
 
-    fn code_seen(&mut self) {
+    fn code_seen(&mut self, byte: u8) {
         self.has_code = true;
-        match self.body {
+        match &mut self.body {
+            // The maker of a routine stands between `create` and its kind.
+            Body::Head(true) if self.dialect.bodies == Bodies::Routines => {}
+            // `*/` ends what is run within a comment.
+            Body::Head(false)
+                if self.dialect.executable_comments && matches!(byte, b'*' | b'/') => {}
             Body::Head(_) => self.body = Body::Plain,
             Body::Trigger(_) => self.body = Body::Trigger(Tail::Other),
-            Body::Plain => {}
+            Body::Routine(blocks) => blocks.sign(byte),
+            Body::Copy(Stdin::From) => self.body = Body::Copy(Stdin::No),
+            Body::Plain | Body::Copy(_) => {}
         }
     }
 
-    fn flush_word(&mut self) {
+    /// Ends the word being read; true if it turned the rest of the line into something else.
+    fn flush_word(&mut self) -> bool {
         if self.word_length == 0 {
-            return;
+            return false;
         }
-        let word = self.word.get(..self.word_length).unwrap_or(b"");
-        self.body = match (self.body, word) {
-            (Body::Head(false), b"explain" | b"query" | b"plan") => Body::Head(false),
-            (Body::Head(false), b"create") | (Body::Head(true), b"temp" | b"temporary") => {
-                Body::Head(true)
+        let word = self.word;
+        let word = word.get(..self.word_length).unwrap_or(b"");
+        self.word_length = 0;
+        if word == b"delimiter"
+            && self.body == Body::Head(false)
+            && self.dialect.file_lines
+            && self.dialect.hash_comments
+        {
+            self.state = State::DelimiterLine;
+            self.tag.clear();
+            return true;
+        }
+        if !self.delimiter.is_empty() {
+            self.body = Body::Plain;
+            return false;
+        }
+        let blocks = Body::Routine(Blocks::default());
+        self.body = match (self.body, self.dialect.bodies, word) {
+            (Body::Head(false), _, b"explain" | b"query" | b"plan" | b"analyze") => {
+                Body::Head(false)
             }
-            (Body::Head(true), b"trigger") => Body::Trigger(Tail::Other),
-            (Body::Head(_) | Body::Plain, _) => Body::Plain,
-            (Body::Trigger(Tail::Semicolon), b"end") => Body::Trigger(Tail::End),
-            (Body::Trigger(_), _) => Body::Trigger(Tail::Other),
+            (Body::Head(false), Bodies::Routines, number)
+                if number.first().is_some_and(u8::is_ascii_digit) =>
+            {
+                Body::Head(false)
+            }
+            (Body::Head(false), _, b"create") => Body::Head(true),
+            (Body::Head(false), Bodies::Routines, b"begin") => Body::Routine(Blocks {
+                begun: true,
+                ..Blocks::default()
+            }),
+            (Body::Head(false), Bodies::Atomic, b"copy") => Body::Copy(Stdin::No),
+            (Body::Head(true), Bodies::Triggers, b"temp" | b"temporary") => Body::Head(true),
+            (Body::Head(true), Bodies::Triggers, b"trigger") => Body::Trigger(Tail::Other),
+            (Body::Head(true), Bodies::Atomic, b"or" | b"replace") => Body::Head(true),
+            (Body::Head(true), Bodies::Atomic, b"function" | b"procedure") => blocks,
+            (
+                Body::Head(true),
+                Bodies::Routines,
+                b"function" | b"procedure" | b"trigger" | b"event" | b"package",
+            ) => blocks,
+            (
+                Body::Head(true),
+                Bodies::Routines,
+                b"table" | b"view" | b"index" | b"user" | b"role" | b"database" | b"schema"
+                | b"sequence" | b"server" | b"temporary" | b"unique" | b"fulltext" | b"spatial",
+            ) => Body::Plain,
+            (Body::Head(true), Bodies::Routines, _) => Body::Head(true),
+            (Body::Head(_) | Body::Plain, ..) => Body::Plain,
+            (Body::Trigger(Tail::Semicolon), _, b"end") => Body::Trigger(Tail::End),
+            (Body::Trigger(_), ..) => Body::Trigger(Tail::Other),
+            (Body::Copy(_), _, b"from") => Body::Copy(Stdin::From),
+            (Body::Copy(Stdin::From), _, b"stdin") => Body::Copy(Stdin::Yes),
+            (Body::Copy(Stdin::From), ..) => Body::Copy(Stdin::No),
+            (copy @ Body::Copy(_), ..) => copy,
+            (Body::Routine(mut blocks), Bodies::Atomic, _) => {
+                blocks.atomic_word(word);
+                Body::Routine(blocks)
+            }
+            // A block without a routine: `begin not atomic`.
+            (Body::Routine(blocks), _, word) if blocks.begun => match word {
+                b"not" => {
+                    let mut blocks = Blocks::default();
+                    blocks.open(false);
+                    Body::Routine(blocks)
+                }
+                _ => Body::Plain,
+            },
+            (Body::Routine(mut blocks), ..) => {
+                // In a block `not atomic` is followed by a statement.
+                let atomic = word == b"atomic" && blocks.depth == 1;
+                blocks.word(word);
+                blocks.at_start |= atomic;
+                Body::Routine(blocks)
+            }
         };
+        false
+    }
+
+    /// Begins anew, as if nothing stood before.
+    fn forget(&mut self) {
+        self.start = None;
+        self.body = Body::Head(false);
+        self.has_code = false;
+        self.previous = 0;
         self.word_length = 0;
     }
 
@@ -339,10 +798,7 @@ impl Splitter {
                 has_code: self.has_code || matches!(self.previous, b'-' | b'/'),
             });
         }
-        self.body = Body::Head(false);
-        self.has_code = false;
-        self.previous = 0;
-        self.word_length = 0;
+        self.forget();
     }
 }
 
@@ -494,6 +950,98 @@ mod tests {
         assert_eq!(lines, [1, 3, 4]);
     }
 
+    fn cut(text: &str, dialect: &'static Dialect) -> Vec<String> {
+        pieces(text, dialect)
+            .iter()
+            .filter(|p| p.has_code)
+            .map(|p| text[p.start as usize..p.end as usize].to_string())
+            .collect()
+    }
+
+    #[test]
+    fn routines_stay_whole_without_a_delimiter() {
+        use crate::dialect::MARIADB;
+        for routine in [
+            "create or replace definer=`a`@`%` procedure p(in x int) begin if x then select 1; elseif x=2 then select if(x,1,2); end if; end;",
+            "create procedure if not exists p() if 1 then select 1; end if;",
+            "create function f(x int) returns int deterministic return if(x, case when x then 1 else if(x,2,3) end, 2);",
+            "create trigger t after insert on v for each row begin declare n int; a: loop set n = case x when 1 then 2 end; leave a; end loop a; while n do set n = 0; end while; repeat set n=1; until n end repeat; case n when 1 then select 1; else if n then select 2; end if; end case; end;",
+            "create event e on schedule every 1 day on completion preserve do begin select repeat('x', 2); begin end; end;",
+            "begin not atomic for i in 1..3 do select i; end for; end;",
+            "create procedure q() select ';', \"\\\";\", `a;b`;",
+            "create table t(begin int, `end` int);",
+            "begin;",
+        ] {
+            let text = format!("{routine} select 2; # it's\n-- it's\nselect 3--1;");
+            assert_eq!(
+                cut(&text, MARIADB),
+                [routine, "select 2;", "# it's\n-- it's\nselect 3--1;"],
+            );
+        }
+    }
+
+    #[test]
+    fn texts_and_comments_of_the_families_hold_semicolons() {
+        use crate::dialect::{MARIADB, POSTGRES};
+        for whole in [
+            "create function f() returns int language sql begin atomic select case when 1=1 then 1 end; select 2; end;",
+            "do $x$ begin perform ';$$'; end $x$;",
+            "select e'\\';', $1, a$b$c, 'x\\';",
+            "/* a /* ; */ ; */ select 1;",
+            "create procedure p() language plpgsql as $$begin commit; end$$;",
+        ] {
+            assert_eq!(
+                cut(&format!("{whole}\nselect 2;"), &POSTGRES),
+                [whole, "select 2;"]
+            );
+        }
+        assert_eq!(
+            cut(
+                "/*!40101 SET NAMES utf8 */;\n/*M!999999\\- on */;\nselect '\\';';",
+                MARIADB
+            ),
+            [
+                "/*!40101 SET NAMES utf8 */;",
+                "/*M!999999\\- on */;",
+                "select '\\';';"
+            ]
+        );
+    }
+
+    #[test]
+    fn lines_of_backup_files_are_read() {
+        use crate::dialect::{MARIADB, POSTGRES};
+        assert_eq!(
+            cut(
+                "DELIMITER ;;\n/*!50003 CREATE*/ /*!50003 TRIGGER a BEGIN x; END */;;\nselect 1;;\ndelimiter ;\nselect 2;",
+                MARIADB
+            ),
+            [
+                "/*!50003 CREATE*/ /*!50003 TRIGGER a BEGIN x; END */",
+                "select 1",
+                "select 2;"
+            ]
+        );
+        assert_eq!(
+            cut(
+                "delimiter $$\ncreate procedure p() begin a; end$$ select 3$$",
+                MARIADB
+            ),
+            ["create procedure p() begin a; end", "select 3"]
+        );
+        assert_eq!(
+            cut(
+                "\\restrict x'y\nCOPY a (b) FROM stdin;\n1;'\n\\.x\n\\.\nselect 1;\n\\unrestrict z\n\\other x\n",
+                &POSTGRES
+            ),
+            [
+                "COPY a (b) FROM stdin;\n1;'\n\\.x\n\\.",
+                "select 1;",
+                "\\other x"
+            ]
+        );
+    }
+
     #[test]
     fn a_reader_gives_the_same_statements() {
         let text = "select 1;\n".repeat(40_000) + "select 'last";
@@ -509,17 +1057,19 @@ mod tests {
         #[test]
         fn chunks_make_no_difference(
             parts in proptest::collection::vec(
-                "[a-c;'\"\n/*-]{0,6}|create trigger |; end;|/tables|\\PC{0,3}", 0..12)
+                "[a-c;'\"\n/*-]{0,6}|create trigger |; end;|/tables|\\PC{0,3}|delimiter ;;\n|[$!#eM\\\\.`]{1,3}|begin |case |copy a from stdin;|create function ", 0..12)
         ) {
             let text = parts.concat();
-            let whole = pieces(&text, &SQLITE);
-            let mut chunked = Vec::new();
-            let mut splitter = Splitter::new(&SQLITE, true);
-            for part in text.as_bytes().chunks(1) {
-                splitter.feed(part, &mut |piece| chunked.push(piece));
+            for dialect in [&SQLITE, &crate::dialect::POSTGRES, crate::dialect::MARIADB] {
+                let whole = pieces(&text, dialect);
+                let mut chunked = Vec::new();
+                let mut splitter = Splitter::new(dialect, true);
+                for part in text.as_bytes().chunks(1) {
+                    splitter.feed(part, &mut |piece| chunked.push(piece));
+                }
+                splitter.finish(&mut |piece| chunked.push(piece));
+                prop_assert_eq!(whole, chunked);
             }
-            splitter.finish(&mut |piece| chunked.push(piece));
-            prop_assert_eq!(whole, chunked);
         }
     }
 }

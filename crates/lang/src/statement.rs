@@ -1,7 +1,7 @@
 //! What kind of statement this is, and whether it sweeps: touches every row of a table or removes an
 //! object. It reads tokens, not the database, so it says what the statement asks for, not what will happen.
 
-use crate::dialect::Dialect;
+use crate::dialect::{Dialect, Family};
 use crate::token::{Token, TokenKind, significant, tokens};
 
 /// What a statement does, as far as its words tell.
@@ -130,6 +130,28 @@ impl Reader<'_> {
     }
 }
 
+/// The sweep within the brackets of a `with`, where statements that write may stand.
+fn inner_write(text: &str, list: &[Token], dialect: &Dialect) -> Option<Summary> {
+    for (at, token) in list.iter().enumerate() {
+        let next = list.get(at + 1);
+        let writes = ["insert", "update", "delete", "merge"];
+        if token.kind != TokenKind::Open
+            || !next.is_some_and(|next| writes.iter().any(|word| next.is_word(text, word)))
+        {
+            continue;
+        }
+        let mut depth = 0;
+        let close = list[at..].iter().find(|token| {
+            depth += i32::from(token.kind == TokenKind::Open)
+                - i32::from(token.kind == TokenKind::Close);
+            depth == 0
+        });
+        let end = close.map_or(text.len(), |close| close.start);
+        return Some(summary(&text[token.end..end], dialect));
+    }
+    None
+}
+
 /// Summarises one statement.
 pub fn summary(text: &str, dialect: &Dialect) -> Summary {
     let mut reader = Reader {
@@ -137,22 +159,91 @@ pub fn summary(text: &str, dialect: &Dialect) -> Summary {
         list: significant(&tokens(text, dialect)),
         at: 0,
     };
-    let explained = reader.word(0) == "explain";
+    let mut explained = reader.word(0) == "explain";
+    if explained {
+        // A plan with real times runs the statement.
+        let rest = &reader.list[1..];
+        let run = rest
+            .iter()
+            .take(8)
+            .position(|token| token.is_word(text, "analyze") || token.is_word(text, "analyse"));
+        let verbs = [
+            "select", "insert", "update", "delete", "merge", "with", "replace", "create",
+        ];
+        let verb = rest
+            .iter()
+            .position(|token| verbs.iter().any(|verb| token.is_word(text, verb)));
+        if let (Some(run), Some(verb)) = (run, verb)
+            && run < verb
+        {
+            reader.at = verb + 1;
+            explained = false;
+        }
+    } else if dialect.family == Family::Mariadb
+        && reader.word(0) == "analyze"
+        && reader.word(1) != "table"
+        && !reader.word(1).contains("local")
+    {
+        reader.skip(&["analyze", "format", "json"]);
+    }
+    let mut within = None;
     if reader.word(0) == "with" {
-        reader.find(&["select", "insert", "update", "delete", "replace", "values"]);
+        within = inner_write(text, &reader.list[reader.at..], dialect);
+        reader.find(&[
+            "select", "insert", "update", "delete", "replace", "values", "merge",
+        ]);
     }
     let verb = reader.word(0);
     reader.at += 1;
+    let modifiers = [
+        "low_priority",
+        "quick",
+        "ignore",
+        "delayed",
+        "high_priority",
+        "only",
+    ];
     let (effect, sweep, target) = match verb.as_str() {
         _ if explained => (Effect::Read, None, None),
-        "select" | "values" => (Effect::Read, None, None),
-        "insert" | "replace" => {
+        "select" | "values" | "table" if within.is_some() => within
+            .map(|within| (within.effect, within.sweep, within.target))
+            .unwrap_or((Effect::Read, None, None)),
+        // Written to a file of the server, or into a new table.
+        "select" if dialect.family != Family::Sqlite && reader.find(&["into"]) => {
+            (Effect::Write, None, None)
+        }
+        "select" | "values" | "show" | "describe" | "desc" | "table" => (Effect::Read, None, None),
+        "copy" => match reader.find(&["from"]) {
+            true => {
+                reader.at = 1;
+                (Effect::Write, None, reader.name())
+            }
+            false => (Effect::Read, None, None),
+        },
+        "load" | "merge" => {
             reader.find(&["into"]);
             reader.at += 1;
+            reader.skip(&["table"]);
             (Effect::Write, None, reader.name())
         }
+        "insert" | "replace" => {
+            reader.skip(&modifiers);
+            if dialect.family != Family::Mariadb || reader.word(0) == "into" {
+                reader.find(&["into"]);
+                reader.at += 1;
+            }
+            (Effect::Write, None, reader.name())
+        }
+        "truncate" => {
+            reader.skip(&["table", "only"]);
+            let table = reader.name();
+            let sweep = table.clone().map(|table| Sweep::DeleteAll { table });
+            (Effect::Write, sweep, table)
+        }
         "delete" => {
+            reader.skip(&modifiers);
             reader.skip(&["from"]);
+            reader.skip(&modifiers);
             let table = reader.name();
             let all = !reader.find(&["where"]) || {
                 reader.at += 1;
@@ -168,6 +259,7 @@ pub fn summary(text: &str, dialect: &Dialect) -> Summary {
             if reader.word(0) == "or" {
                 reader.at += 2;
             }
+            reader.skip(&modifiers);
             let table = reader.name();
             let all = !reader.find(&["where"]) || {
                 reader.at += 1;
@@ -180,15 +272,19 @@ pub fn summary(text: &str, dialect: &Dialect) -> Summary {
             (Effect::Write, sweep, table)
         }
         "drop" => {
-            let kind = reader.word(0);
+            reader.skip(&["temporary", "materialized", "foreign", "event"]);
+            let kind = match reader.word(0).as_str() {
+                "schema" if dialect.family == Family::Mariadb => "database".to_string(),
+                word => word.to_string(),
+            };
             reader.at += 1;
-            reader.skip(&["if", "exists"]);
+            reader.skip(&["concurrently", "if", "exists"]);
             let name = reader.name();
             let sweep = name.clone().map(|name| Sweep::Drop { kind, name });
             (Effect::Definition, sweep, name)
         }
         "alter" => {
-            reader.skip(&["table"]);
+            reader.skip(&["online", "ignore", "table", "if", "exists", "only"]);
             let table = reader.name();
             let mut sweep = None;
             if reader.word(0) == "drop" {
@@ -201,12 +297,23 @@ pub fn summary(text: &str, dialect: &Dialect) -> Summary {
             (Effect::Definition, sweep, table)
         }
         "create" => {
-            reader.skip(&["temp", "temporary", "unique", "virtual"]);
+            reader.skip(&[
+                "or",
+                "replace",
+                "global",
+                "local",
+                "temp",
+                "temporary",
+                "unlogged",
+            ]);
+            reader.skip(&["unique", "virtual", "materialized", "foreign", "recursive"]);
             reader.at += 1;
             reader.skip(&["if", "not", "exists"]);
             (Effect::Definition, None, reader.name())
         }
-        "begin" | "commit" | "end" | "rollback" | "savepoint" | "release" => {
+        "begin" if reader.word(0) == "not" => (Effect::Other, None, None),
+        "start" if reader.word(0) != "transaction" => (Effect::Other, None, None),
+        "begin" | "start" | "commit" | "end" | "rollback" | "savepoint" | "release" | "abort" => {
             (Effect::Transaction, None, None)
         }
         _ => (Effect::Other, None, None),
@@ -290,5 +397,52 @@ mod tests {
         );
         assert_eq!(of("rollback"), (Effect::Transaction, None));
         assert_eq!(of(""), (Effect::Other, None));
+    }
+
+    #[test]
+    fn what_servers_run_is_seen_wherever_it_stands() {
+        use crate::dialect::{MARIADB, POSTGRES};
+        let sweeps = |text: &str, dialect| summary(text, dialect).sweep.is_some();
+        for text in [
+            "explain analyze delete from visits",
+            "explain (analyze, verbose) update visits set dues = 0",
+            "with gone as (delete from visits returning *) select count(*) from gone",
+            "truncate table only visits",
+            "drop materialized view busy",
+            "drop database harbour",
+        ] {
+            assert!(sweeps(text, &POSTGRES), "{text}");
+        }
+        for text in [
+            "/*!50000 delete from visits */",
+            "analyze delete from visits",
+            "delete quick from visits",
+            "update low_priority visits set dues = 0",
+            "truncate visits",
+        ] {
+            assert!(sweeps(text, MARIADB), "{text}");
+        }
+        assert!(!sweeps("explain delete from visits", &POSTGRES));
+        assert!(!sweeps("analyze table visits", MARIADB));
+        assert_eq!(
+            summary("start transaction", MARIADB).effect,
+            Effect::Transaction
+        );
+        assert_eq!(
+            summary("begin not atomic select 1; end", MARIADB).effect,
+            Effect::Other
+        );
+        assert_eq!(
+            summary("insert visits values (1)", MARIADB)
+                .target
+                .as_deref(),
+            Some("visits")
+        );
+        assert_eq!(
+            summary("copy berths from stdin", &POSTGRES)
+                .target
+                .as_deref(),
+            Some("berths")
+        );
     }
 }
