@@ -20,6 +20,7 @@ const FLOAT: u8 = 4;
 const TEXT: u8 = 5;
 const RAW_TEXT: u8 = 6;
 const BYTES: u8 = 7;
+const NUMBER: u8 = 8;
 /// Lengths below this stand in the tag's own byte after it; 255 announces eight bytes of length.
 const LONG: u8 = 255;
 
@@ -56,6 +57,7 @@ impl RowBatch {
             ValueRef::Boolean(b) => self.bytes.push(if b { TRUE } else { FALSE }),
             ValueRef::Integer(i) => self.push_eight(INTEGER, i.to_le_bytes()),
             ValueRef::Float(f) => self.push_eight(FLOAT, f.to_le_bytes()),
+            ValueRef::Number(n) => self.push_bytes(NUMBER, n.as_bytes()),
             ValueRef::Text(t) => self.push_bytes(TEXT, t.as_bytes()),
             ValueRef::RawText(b) => self.push_bytes(RAW_TEXT, b),
             ValueRef::Bytes(b) => self.push_bytes(BYTES, b),
@@ -218,6 +220,8 @@ pub enum Encoded<'a> {
     Integer(i64),
     /// A 64-bit IEEE 754 number.
     Float(f64),
+    /// The digits of an exact decimal number.
+    Number(&'a [u8]),
     /// Text as the engine gave it, which is not looked at yet.
     Text(&'a [u8]),
     /// Text whose bytes are not valid UTF-8.
@@ -268,6 +272,7 @@ impl<'a> Iterator for EncodedValues<'a> {
             TRUE => Encoded::Boolean(true),
             INTEGER => Encoded::Integer(i64::from_le_bytes(self.eight())),
             FLOAT => Encoded::Float(f64::from_le_bytes(self.eight())),
+            NUMBER => Encoded::Number(self.long()),
             TEXT => Encoded::Text(self.long()),
             RAW_TEXT => Encoded::RawText(self.long()),
             BYTES => Encoded::Bytes(self.long()),
@@ -290,6 +295,9 @@ impl<'a> Iterator for Values<'a> {
             Encoded::Boolean(b) => ValueRef::Boolean(b),
             Encoded::Integer(i) => ValueRef::Integer(i),
             Encoded::Float(f) => ValueRef::Float(f),
+            Encoded::Number(digits) => {
+                std::str::from_utf8(digits).map_or(ValueRef::RawText(digits), ValueRef::Number)
+            }
             Encoded::Text(bytes) => {
                 std::str::from_utf8(bytes).map_or(ValueRef::RawText(bytes), ValueRef::Text)
             }
@@ -311,6 +319,7 @@ mod tests {
             ValueRef::Boolean(true),
             ValueRef::Integer(i64::MIN),
             ValueRef::Float(-0.0),
+            ValueRef::Number("-12.340"),
             ValueRef::Text(""),
             ValueRef::Text(&long),
             ValueRef::RawText(&[0xff, 0xfe]),

@@ -4,6 +4,7 @@
 use std::collections::HashMap;
 use std::hash::{DefaultHasher, Hash, Hasher};
 
+use crate::decimal;
 use crate::value::{Value, ValueRef};
 
 /// Different values counted exactly up to this many; past it [`Figures::different`] is a lower bound.
@@ -38,6 +39,10 @@ pub struct Figures {
     float_sum: f64,
     float_compensation: f64,
     floats: u64,
+    /// Sum of the exact decimal numbers.
+    exact: decimal::Sum,
+    exact_float: f64,
+    exacts: u64,
     /// Shortest text, in characters.
     pub shortest: Option<usize>,
     /// Longest text, in characters.
@@ -59,6 +64,10 @@ fn hash(value: ValueRef<'_>) -> u64 {
             (2_u8, (f + 0.0).to_bits(), f as i64).hash(&mut hasher);
         }
         ValueRef::Float(f) => (3_u8, f.to_bits()).hash(&mut hasher),
+        ValueRef::Number(n) => match decimal::shortest(n).parse::<i64>() {
+            Ok(i) => return hash(ValueRef::Integer(i)),
+            Err(_) => (6_u8, decimal::shortest(n)).hash(&mut hasher),
+        },
         ValueRef::Text(t) => (4_u8, t.as_bytes()).hash(&mut hasher),
         ValueRef::RawText(b) => (4_u8, b).hash(&mut hasher),
         ValueRef::Bytes(b) => (5_u8, b).hash(&mut hasher),
@@ -91,6 +100,14 @@ impl Figures {
                 };
                 self.float_sum = total;
                 self.keep_number(f);
+            }
+            ValueRef::Number(n) => {
+                self.numbers += 1;
+                self.exacts += 1;
+                self.exact.add(n);
+                let float = value.as_number().unwrap_or_default();
+                self.exact_float += float;
+                self.keep_number(float);
             }
             ValueRef::Text(t) => self.add_text(t.chars().count()),
             ValueRef::RawText(b) => self.add_text(String::from_utf8_lossy(b).chars().count()),
@@ -159,27 +176,33 @@ impl Figures {
         (self.seen.len() as u64, !self.full)
     }
 
-    /// Sum of all numbers, if there is one: an integer as long as all were integers and it fits.
+    /// Sum of all numbers, if there is one: exact as long as no float is among them and it fits.
     pub fn sum(&self) -> Option<Value> {
         if self.numbers == 0 {
             return None;
         }
         if self.floats == 0
+            && self.exacts == 0
             && let Ok(sum) = i64::try_from(self.integer_sum)
         {
             return Some(Value::Integer(sum));
         }
-        let total = self.integer_sum as f64 + (self.float_sum + self.float_compensation);
+        if self.floats == 0
+            && let (mut exact, Ok(whole)) = (self.exact, i64::try_from(self.integer_sum))
+        {
+            exact.add(itoa::Buffer::new().format(whole));
+            if let Some(sum) = exact.total() {
+                return Some(Value::Number(sum));
+            }
+        }
+        let total =
+            self.integer_sum as f64 + self.exact_float + (self.float_sum + self.float_compensation);
         Some(Value::Float(total))
     }
 
     /// Mean of all numbers.
     pub fn mean(&self) -> Option<f64> {
-        let sum = match self.sum()? {
-            Value::Integer(i) => i as f64,
-            Value::Float(f) => f,
-            _ => return None,
-        };
+        let sum = self.sum()?.as_ref().as_number()?;
         Some(sum / self.numbers as f64)
     }
 

@@ -7,6 +7,7 @@
 
 pub mod batch;
 pub mod catalog;
+pub mod decimal;
 pub mod figures;
 pub mod order;
 pub mod result;

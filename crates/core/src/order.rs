@@ -73,6 +73,10 @@ pub fn order_rows(
                 }
                 float_order(f)
             }
+            ValueRef::Number(_) => {
+                tail = Tail::InResult;
+                float_order(value.as_number().unwrap_or_default())
+            }
             ValueRef::Boolean(b) => u64::from(b),
             ValueRef::Null => 0,
             ValueRef::Text(t) => text_prefix(t.as_bytes(), &mut kept, &mut tail),

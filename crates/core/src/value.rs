@@ -4,6 +4,8 @@
 use std::cmp::Ordering;
 use std::fmt::Write as _;
 
+use crate::decimal;
+
 /// A value borrowed from a [`crate::RowBatch`] or from an engine's own buffer.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum ValueRef<'a> {
@@ -15,6 +17,8 @@ pub enum ValueRef<'a> {
     Integer(i64),
     /// A 64-bit IEEE 754 number.
     Float(f64),
+    /// An exact decimal number of any precision, as its digits ([`crate::decimal::is_decimal`]).
+    Number(&'a str),
     /// Text in UTF-8.
     Text(&'a str),
     /// A value the engine calls text but whose bytes are not valid UTF-8.
@@ -34,6 +38,8 @@ pub enum Value {
     Integer(i64),
     /// A 64-bit IEEE 754 number.
     Float(f64),
+    /// An exact decimal number of any precision, as its digits.
+    Number(String),
     /// Text in UTF-8.
     Text(String),
     /// Text whose bytes are not valid UTF-8.
@@ -50,6 +56,7 @@ impl Value {
             Value::Boolean(b) => ValueRef::Boolean(*b),
             Value::Integer(i) => ValueRef::Integer(*i),
             Value::Float(f) => ValueRef::Float(*f),
+            Value::Number(n) => ValueRef::Number(n),
             Value::Text(t) => ValueRef::Text(t),
             Value::RawText(b) => ValueRef::RawText(b),
             Value::Bytes(b) => ValueRef::Bytes(b),
@@ -91,6 +98,7 @@ impl<'a> ValueRef<'a> {
             ValueRef::Boolean(b) => Value::Boolean(b),
             ValueRef::Integer(i) => Value::Integer(i),
             ValueRef::Float(f) => Value::Float(f),
+            ValueRef::Number(n) => Value::Number(n.to_string()),
             ValueRef::Text(t) => Value::Text(t.to_string()),
             ValueRef::RawText(b) => Value::RawText(b.to_vec()),
             ValueRef::Bytes(b) => Value::Bytes(b.to_vec()),
@@ -107,17 +115,19 @@ impl<'a> ValueRef<'a> {
         match self {
             ValueRef::Integer(i) => Some(i as f64),
             ValueRef::Float(f) => Some(f),
+            ValueRef::Number(n) => n.parse().ok(),
             _ => None,
         }
     }
 
-    /// The trade's word for the kind of this value: null, boolean, integer, real, text or bytes.
+    /// The trade's word for the kind of this value: null, boolean, integer, real, number, text or bytes.
     pub fn kind(self) -> &'static str {
         match self {
             ValueRef::Null => "null",
             ValueRef::Boolean(_) => "boolean",
             ValueRef::Integer(_) => "integer",
             ValueRef::Float(_) => "real",
+            ValueRef::Number(_) => "number",
             ValueRef::Text(_) | ValueRef::RawText(_) => "text",
             ValueRef::Bytes(_) => "bytes",
         }
@@ -134,7 +144,7 @@ impl<'a> ValueRef<'a> {
                 out.extend_from_slice(itoa::Buffer::new().format(i).as_bytes());
             }
             ValueRef::Float(f) => out.extend_from_slice(zmij::Buffer::new().format(f).as_bytes()),
-            ValueRef::Text(t) => out.extend_from_slice(t.as_bytes()),
+            ValueRef::Number(t) | ValueRef::Text(t) => out.extend_from_slice(t.as_bytes()),
             ValueRef::RawText(b) => out.extend_from_slice(b),
             ValueRef::Bytes(b) => {
                 for byte in b {
@@ -170,7 +180,7 @@ impl<'a> ValueRef<'a> {
     pub fn rank(self) -> u8 {
         match self {
             ValueRef::Null => 0,
-            ValueRef::Integer(_) | ValueRef::Float(_) => 1,
+            ValueRef::Integer(_) | ValueRef::Float(_) | ValueRef::Number(_) => 1,
             ValueRef::Text(_) | ValueRef::RawText(_) => 2,
             ValueRef::Bytes(_) => 3,
             ValueRef::Boolean(_) => 4,
@@ -180,12 +190,17 @@ impl<'a> ValueRef<'a> {
     /// A total order over all values: by [`ValueRef::rank`], then numbers by value (integers and
     /// floats compared exactly, -0.0 equal to 0.0, what is not a number last), text and bytes byte by byte.
     pub fn order(self, other: ValueRef<'_>) -> Ordering {
-        use ValueRef::{Boolean, Bytes, Float, Integer, RawText, Text};
+        use ValueRef::{Boolean, Bytes, Float, Integer, Number, RawText, Text};
         match (self, other) {
             (Integer(a), Integer(b)) => a.cmp(&b),
             (Float(a), Float(b)) => floats(a, b),
             (Integer(a), Float(b)) => integer_to_float(a, b),
             (Float(a), Integer(b)) => integer_to_float(b, a).reverse(),
+            (Number(a), Number(b)) => decimal::compare(a, b),
+            (Number(a), Integer(b)) => decimal::compare(a, itoa::Buffer::new().format(b)),
+            (Integer(a), Number(b)) => decimal::compare(itoa::Buffer::new().format(a), b),
+            (Number(a), Float(b)) => number_to_float(a, b),
+            (Float(a), Number(b)) => number_to_float(b, a).reverse(),
             (Boolean(a), Boolean(b)) => a.cmp(&b),
             (Text(a), Text(b)) => a.cmp(b),
             (Text(a), RawText(b)) => a.as_bytes().cmp(b),
@@ -200,6 +215,18 @@ impl<'a> ValueRef<'a> {
 fn floats(a: f64, b: f64) -> Ordering {
     a.partial_cmp(&b)
         .unwrap_or_else(|| a.is_nan().cmp(&b.is_nan()))
+}
+
+/// Compares exact digits with a float, whose own decimal expansion is finite.
+fn number_to_float(a: &str, b: f64) -> Ordering {
+    if b.is_finite() {
+        return decimal::compare(a, &format!("{b:.1074}"));
+    }
+    if b == f64::NEG_INFINITY {
+        Ordering::Greater
+    } else {
+        Ordering::Less
+    }
 }
 
 /// Compares an integer with a float without rounding the integer.
@@ -253,6 +280,22 @@ mod tests {
             assert_eq!(ValueRef::Float(f64::INFINITY).order(nan), Ordering::Less);
             assert_eq!(nan.order(nan), Ordering::Equal);
         }
+    }
+
+    #[test]
+    fn digits_compare_exactly_with_every_number() {
+        let (small, large) = (
+            ValueRef::Number("0.1"),
+            ValueRef::Number("18446744073709551615"),
+        );
+        assert_eq!(small.order(ValueRef::Float(0.1)), Ordering::Less);
+        assert_eq!(large.order(ValueRef::Integer(i64::MAX)), Ordering::Greater);
+        assert_eq!(large.order(ValueRef::Float(f64::INFINITY)), Ordering::Less);
+        assert_eq!(
+            ValueRef::Integer(-3).order(ValueRef::Number("-3.00")),
+            Ordering::Equal
+        );
+        assert_eq!(ValueRef::Float(f64::NAN).order(large), Ordering::Greater);
     }
 
     #[test]

@@ -15,6 +15,7 @@ fn value() -> impl Strategy<Value = Value> {
         any::<f64>()
             .prop_filter("a number", |f| !f.is_nan())
             .prop_map(Value::Float),
+        (-40_i32..40).prop_map(|n| Value::Number(format!("{:.2}", f64::from(n) / 4.0))),
         "[ab\u{0}ü]{0,12}".prop_map(Value::Text),
         proptest::collection::vec(any::<u8>(), 0..12).prop_map(Value::Bytes),
         Just(Value::RawText(vec![0xff, b'a'])),

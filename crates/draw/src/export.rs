@@ -246,6 +246,7 @@ impl<W: Write> RowWriter for Separated<W> {
                 Encoded::Text(bytes) | Encoded::RawText(bytes) => {
                     field(buffer, bytes, self.separator);
                 }
+                Encoded::Number(digits) => buffer.extend_from_slice(digits),
                 Encoded::Integer(i) => ValueRef::Integer(i).write_plain(buffer),
                 Encoded::Float(f) => ValueRef::Float(f).write_plain(buffer),
                 Encoded::Boolean(b) => ValueRef::Boolean(b).write_plain(buffer),
@@ -316,6 +317,12 @@ impl<W: Write> RowWriter for Json<W> {
                 ValueRef::RawText(bytes) => json_text(out, &String::from_utf8_lossy(bytes))?,
                 ValueRef::Bytes(_) => json_text(out, &value.plain())?,
                 ValueRef::Float(f) if !f.is_finite() => json_text(out, &value.plain())?,
+                // JSON knows no leading zeros.
+                ValueRef::Number(n)
+                    if n.trim_start_matches('-').starts_with('0') && !n.contains("0.") && n != "0" =>
+                {
+                    json_text(out, n)?;
+                }
                 value => value.write_plain(out),
             }
         }

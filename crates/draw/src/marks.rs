@@ -274,7 +274,7 @@ pub fn show_value(value: ValueRef<'_>, most: usize) -> Shown {
             paint(&value.plain(), &mut painter);
             Look::Boolean
         }
-        ValueRef::Integer(_) | ValueRef::Float(_) => {
+        ValueRef::Integer(_) | ValueRef::Float(_) | ValueRef::Number(_) => {
             paint(&value.plain(), &mut painter);
             Look::Number
         }

@@ -21,6 +21,7 @@ impl ToSql for Bound<'_> {
             Value::Boolean(b) => Raw::Integer(i64::from(*b)),
             Value::Integer(i) => Raw::Integer(*i),
             Value::Float(f) => Raw::Real(*f),
+            Value::Number(n) => Raw::Text(n.as_bytes()),
             Value::Text(t) => Raw::Text(t.as_bytes()),
             Value::RawText(b) => Raw::Text(b),
             Value::Bytes(b) => Raw::Blob(b),

@@ -162,6 +162,12 @@ fn compare(a: ValueRef<'_>, b: ValueRef<'_>) -> Option<Ordering> {
     if let (ValueRef::Float(x), ValueRef::Float(y)) = (a, b) {
         return x.partial_cmp(&y);
     }
+    // A number written with a point means its digits: 12.3 is 12.30.
+    if let (ValueRef::Number(_), ValueRef::Float(_)) | (ValueRef::Float(_), ValueRef::Number(_)) =
+        (a, b)
+    {
+        return a.as_number()?.partial_cmp(&b.as_number()?);
+    }
     Some(a.order(b))
 }
 
