@@ -135,14 +135,14 @@ fn source(open: &Open) -> Result<(Source, OpenOptions), OpenError> {
         return Ok((Source::File(path.clone()), options));
     }
     let Some(name) = &open.source else {
-        return Err(OpenError(
+        return Err(OpenError::plain(
             "Name a source: a database file, sqlite::memory:, or demo for the practice harbour. --new FILE makes a file. --help tells more.".into(),
         ));
     };
     let source = Source::parse(name)?;
     if source != Source::Demo {
         if open.readings.is_some() || open.fresh {
-            return Err(OpenError("--readings and --fresh belong to demo.".into()));
+            return Err(OpenError::plain("--readings and --fresh belong to demo.".into()));
         }
         return Ok((source, options));
     }
@@ -164,7 +164,7 @@ fn desk(cli: &Cli) -> Result<i32, Box<dyn std::error::Error>> {
     let (source, options) = source(&cli.open)?;
     let chosen = match &cli.theme {
         Some(name) => Some(ThemeName::named(name).ok_or_else(|| {
-            OpenError(format!(
+            OpenError::plain(format!(
                 "There is no theme {name}. There are deep, shoal and plain."
             ))
         })?),
@@ -187,7 +187,7 @@ fn desk(cli: &Cli) -> Result<i32, Box<dyn std::error::Error>> {
     let theme = Theme::from_environment(chosen.or(kept));
     let connection = open(&source, options)?;
     if !std::io::IsTerminal::is_terminal(&std::io::stdout()) {
-        return Err(OpenError(
+        return Err(OpenError::plain(
             "The desk needs a terminal. idle-tide run works without one.".into(),
         )
         .into());

@@ -8,8 +8,12 @@ pub enum Kind {
     Table,
     /// A table whose rows an engine's extension provides (full text and the like).
     VirtualTable,
+    /// A table whose rows another server provides.
+    ForeignTable,
     /// A view.
     View,
+    /// A view whose rows are kept.
+    MaterializedView,
     /// A trigger.
     Trigger,
 }
@@ -20,7 +24,9 @@ impl Kind {
         match self {
             Kind::Table => "table",
             Kind::VirtualTable => "virtual table",
+            Kind::ForeignTable => "foreign table",
             Kind::View => "view",
+            Kind::MaterializedView => "materialised view",
             Kind::Trigger => "trigger",
         }
     }
@@ -92,8 +98,12 @@ pub struct Object {
     pub indexes: Vec<Index>,
     /// Links from its columns to other tables.
     pub links: Vec<Link>,
-    /// Number of rows, if it could be counted at once.
+    /// Number of rows, if it could be counted at once or is estimated.
     pub rows: Option<u64>,
+    /// Whether `rows` is the server's estimate.
+    pub estimated: bool,
+    /// Bytes on disk, where the server says so.
+    pub bytes: Option<u64>,
     /// Made by the engine for its own use; folded away in lists.
     pub helper: bool,
     /// The table a trigger belongs to.
@@ -115,10 +125,17 @@ impl Object {
             indexes: Vec::new(),
             links: Vec::new(),
             rows: None,
+            estimated: false,
+            bytes: None,
             helper: false,
             owner: None,
             broken: None,
         }
+    }
+
+    /// Whether it is a view of either kind.
+    pub fn is_view(&self) -> bool {
+        matches!(self.kind, Kind::View | Kind::MaterializedView)
     }
 
     /// Whether a query can read rows from it.
@@ -148,6 +165,8 @@ impl Object {
 pub struct Catalog {
     /// Objects in the order of their names.
     pub objects: Vec<Object>,
+    /// Schemas whose objects need no schema before their name, first ones first.
+    pub path: Vec<String>,
 }
 
 impl Catalog {
@@ -161,15 +180,30 @@ impl Catalog {
             object.has_rows()
                 && schema.is_none_or(|schema| object.schema.eq_ignore_ascii_case(schema))
         };
+        // Where the path names several, its first schema has the word.
         self.objects
             .iter()
             .filter(fits)
-            .find(|object| object.name.eq_ignore_ascii_case(plain))
+            .filter(|object| object.name.eq_ignore_ascii_case(plain))
+            .min_by_key(|object| (object.name != plain, self.place_in_path(object)))
             .or_else(|| {
                 self.objects
                     .iter()
                     .find(|object| object.has_rows() && object.name.eq_ignore_ascii_case(name))
             })
+    }
+
+    fn place_in_path(&self, object: &Object) -> usize {
+        let place = self.path.iter().position(|s| *s == object.schema);
+        place.unwrap_or(self.path.len())
+    }
+
+    /// Whether the name alone leads to this object.
+    pub fn needs_no_schema(&self, object: &Object) -> bool {
+        self.path.contains(&object.schema)
+            && self
+                .table(&object.name)
+                .is_none_or(|first| first.schema == object.schema)
     }
 
     /// Tables and views that are not an engine's helpers.

@@ -4,9 +4,12 @@ use std::io;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use idle_tide_core::{Catalog, Column, RowBatch};
+use idle_tide_core::{Catalog, Column, Object, RowBatch};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::correct::Complaint;
+use secrecy::SecretString;
+
+use crate::source::OpenError;
 
 /// Whether the session can change data at all.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -32,11 +35,79 @@ pub struct Bearings {
     pub access: Access,
     /// Since when a transaction has been open.
     pub transaction: Option<Instant>,
+    /// The transaction failed and can only be rolled back.
+    pub transaction_failed: bool,
+    /// What a server says; `None` for a database within this program.
+    pub server: Option<ServerBearings>,
     /// Everything else worth knowing, as name and value.
     pub facts: Vec<(String, String)>,
     /// What is unusual, in whole sentences.
     pub warnings: Vec<String>,
 }
+
+/// How the link to a server is protected.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum LinkState {
+    /// A socket of this machine.
+    Socket,
+    /// Encrypted.
+    Encrypted {
+        /// The protocol's version, `TLS 1.3`.
+        version: String,
+        /// Whether the server proved who it is.
+        verified: bool,
+    },
+    /// Not encrypted.
+    Open,
+}
+
+/// Where a session with a server is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ServerBearings {
+    /// Host and port, or the socket, as addressed.
+    pub place: String,
+    /// Whether that is this machine (seen from the end of the way in).
+    pub local: bool,
+    /// The way in, in words; empty when it is direct.
+    pub way: String,
+    /// Who logged in; with the host part where the family has one.
+    pub user: String,
+    /// Whose rights count now: a role, if another than the user's own was taken.
+    pub role: Option<String>,
+    /// Whether that one may do everything.
+    pub all_powerful: bool,
+    /// The schemas that are searched.
+    pub search_path: Vec<String>,
+    /// The session's time zone.
+    pub time_zone: String,
+    /// How the link is protected.
+    pub link: LinkState,
+    /// What tells this server from every other: an identifier of its own.
+    pub identity: String,
+}
+
+/// What a command of lists asks an engine for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Listing<'a> {
+    /// Databases; `true` for sizes too.
+    Databases(bool),
+    /// Users and roles; `true` for their attributes and memberships.
+    Roles(bool),
+    /// Who may do what: by object, or all when no name is given.
+    Access(Option<&'a str>),
+}
+
+/// A statement that answers a [`Listing`].
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Query {
+    /// The statement.
+    pub sql: String,
+    /// What the answer leaves out, in a whole sentence.
+    pub note: Option<String>,
+}
+
+/// Opens a second connection with the same user, for reading the catalog behind the first.
+pub type Beside = Box<dyn FnOnce() -> Result<Box<dyn Connection>, OpenError> + Send>;
 
 /// What a statement came to.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -68,6 +139,10 @@ pub enum Fault {
     Damaged,
     /// The disk is full or cannot be read or written.
     Disk,
+    /// The connection was lost after the statement was sent: whether it happened is not known.
+    Lost,
+    /// The connection was gone before: the statement was not sent.
+    NotSent,
     /// What took the rows failed.
     Sink,
     /// Anything else.
@@ -92,6 +167,42 @@ pub struct EngineError {
     pub advice: Option<String>,
 }
 
+impl EngineError {
+    /// An error of our own that is only words.
+    pub fn plain(words: impl Into<String>) -> Self {
+        let words = words.into();
+        EngineError {
+            fault: Fault::Other,
+            message: words.clone(),
+            code: String::new(),
+            complaint: Complaint::Other,
+            offset: None,
+            advice: Some(words),
+        }
+    }
+
+    /// What took the rows failed.
+    pub(crate) fn of_sink(error: &io::Error) -> Self {
+        EngineError {
+            fault: Fault::Sink,
+            message: error.to_string(),
+            code: error.kind().to_string(),
+            complaint: Complaint::Other,
+            offset: None,
+            advice: None,
+        }
+    }
+
+    /// The user stopped it.
+    pub(crate) fn cancelled() -> Self {
+        EngineError {
+            fault: Fault::Cancelled,
+            advice: None,
+            ..Self::plain("it was cancelled")
+        }
+    }
+}
+
 /// Takes what a statement gives.
 pub trait Sink {
     /// The columns, before the first row.
@@ -105,6 +216,15 @@ pub trait Sink {
     /// # Errors
     /// As [`Sink::columns`].
     fn rows(&mut self, batch: RowBatch) -> io::Result<()>;
+
+    /// A further result of the same statement begins; what came before is complete.
+    ///
+    /// # Errors
+    /// As [`Sink::columns`].
+    fn another(&mut self, before: Outcome) -> io::Result<()> {
+        let _ = before;
+        Ok(())
+    }
 
     /// Nothing more comes; called once, also after an error.
     ///
@@ -141,6 +261,15 @@ pub trait Connection: Send {
     /// If the server refuses.
     fn catalog(&mut self) -> Result<Catalog, EngineError>;
 
+    /// Finds the statement that would make an object, where the catalog left it out.
+    ///
+    /// # Errors
+    /// If the server refuses.
+    fn define(&mut self, object: &mut Object) -> Result<(), EngineError> {
+        let _ = object;
+        Ok(())
+    }
+
     /// Counts the rows of tables, as far as it gets within `limit`.
     fn count_rows(&mut self, catalog: &mut Catalog, limit: Duration);
 
@@ -155,6 +284,37 @@ pub trait Connection: Send {
         statement: &str,
         sink: &mut dyn Sink,
     ) -> Result<Outcome, EngineError>;
+
+    /// How to open a second connection beside this one; `None` where one does for everything.
+    fn beside(&self) -> Option<Beside> {
+        None
+    }
+
+    /// Goes to where another connection of the same user is: its database and role.
+    ///
+    /// # Errors
+    /// If the server refuses.
+    fn follow(&mut self, bearings: &Bearings) -> Result<(), EngineError> {
+        let _ = bearings;
+        Ok(())
+    }
+
+    /// The statement that answers a listing.
+    ///
+    /// # Errors
+    /// A whole sentence, where the family has no such thing.
+    fn listing(&mut self, what: Listing<'_>) -> Result<Query, String>;
+
+    /// Gives the present user a new password. It is in no statement that is shown or kept.
+    ///
+    /// # Errors
+    /// If the server refuses.
+    fn change_password(&mut self, new: &SecretString) -> Result<(), EngineError> {
+        let _ = new;
+        Err(EngineError::plain(
+            "A file has no users, so there is no password to change.",
+        ))
+    }
 
     /// Makes the engine itself refuse every write, or ends that.
     ///

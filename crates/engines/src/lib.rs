@@ -3,9 +3,19 @@
 //! nothing of entries, screens or what the user typed besides the statement itself.
 #![deny(missing_docs)]
 
+pub mod address;
 mod engine;
+mod mariadb;
+mod postgres;
+mod reach;
+mod served;
 mod source;
 pub mod sqlite;
+mod tls;
 
-pub use engine::{Access, Bearings, Connection, Control, EngineError, Fault, Outcome, Sink};
-pub use source::{OpenError, OpenOptions, Source, demo_file, open};
+pub use address::{Address, Overrides};
+pub use engine::{
+    Access, Bearings, Beside, Connection, Control, EngineError, Fault, LinkState, Listing, Outcome,
+    Query, ServerBearings, Sink,
+};
+pub use source::{Ask, OpenError, OpenOptions, Silent, Source, Trouble, demo_file, open};

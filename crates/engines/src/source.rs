@@ -1,10 +1,17 @@
-//! From what the user named to an open connection: `demo`, a path, `sqlite:PATH`, `sqlite::memory:`.
+//! From what the user named to an open connection: `demo`, a path, `sqlite:PATH`, `sqlite::memory:`, or the
+//! address of a server. What has to be asked on the way (a password, a host key) is asked of [`Ask`].
 
+use std::fmt;
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use idle_tide_lang::dialect::Family;
+use secrecy::SecretString;
+
+use crate::address::{Address, Overrides};
 use crate::engine::{Connection, EngineError};
-use crate::sqlite;
+use crate::reach::Reach;
+use crate::{mariadb, postgres, sqlite};
 
 /// What the user named.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -15,6 +22,8 @@ pub enum Source {
     File(PathBuf),
     /// A database in memory.
     Memory,
+    /// A database of a server.
+    Server(Box<Address>),
 }
 
 /// How to open it.
@@ -26,26 +35,144 @@ pub struct OpenOptions {
     pub new: bool,
 }
 
-/// Why a source cannot be opened, in whole sentences with the way out.
+/// What kept a source from opening.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Trouble {
+    /// Nothing listens there.
+    Refused,
+    /// No answer in time, or no way there.
+    NoRoute,
+    /// The name of the host is not known.
+    NameNotFound,
+    /// The server wants another user or password.
+    Login,
+    /// There is no such database.
+    NoDatabase,
+    /// The server takes no more connections.
+    TooMany,
+    /// Encryption could not be agreed on, or the server did not prove who it is.
+    Tls,
+    /// The server is too old to be spoken to.
+    TooOld,
+    /// The way in failed: the secure shell, or the command that carries the connection.
+    Way,
+    /// The user said no.
+    Cancelled,
+    /// Anything else.
+    Other,
+}
+
+/// Why a source cannot be opened: which it is, and what to check next.
 #[derive(Debug, Clone, thiserror::Error)]
-#[error("{0}")]
-pub struct OpenError(pub String);
+pub struct OpenError {
+    /// What kind of trouble.
+    pub trouble: Trouble,
+    /// What is wrong, one sentence.
+    pub headline: String,
+    /// What to check, in whole sentences.
+    pub checks: Vec<String>,
+    /// What the server or the system said.
+    pub said: Option<String>,
+}
+
+impl OpenError {
+    /// An error that is only words.
+    pub fn plain(words: impl Into<String>) -> Self {
+        OpenError {
+            trouble: Trouble::Other,
+            headline: words.into(),
+            checks: Vec::new(),
+            said: None,
+        }
+    }
+
+    /// The user did not want to go on.
+    pub fn cancelled() -> Self {
+        OpenError {
+            trouble: Trouble::Cancelled,
+            ..Self::plain("It was not opened.")
+        }
+    }
+}
+
+impl fmt::Display for OpenError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.headline)?;
+        for check in &self.checks {
+            write!(f, " {check}")?;
+        }
+        match &self.said {
+            Some(said) => write!(f, " ({said})"),
+            None => Ok(()),
+        }
+    }
+}
 
 impl From<EngineError> for OpenError {
     fn from(error: EngineError) -> Self {
-        OpenError(match error.advice {
+        OpenError::plain(match error.advice {
             Some(advice) => format!("{advice} ({}, {})", error.message, error.code),
             None => format!("{} ({})", error.message, error.code),
         })
     }
 }
 
+/// Answers what opening a source asks. Called from the thread that opens; it may block.
+pub trait Ask: Send + Sync {
+    /// A secret, `what` says which; `None` if the user does not want to go on.
+    fn secret(&self, what: &str) -> Option<SecretString>;
+
+    /// Whether to go on; `question` says with what.
+    fn allow(&self, question: &str, details: &[String]) -> bool;
+
+    /// A word on how far it is.
+    fn tell(&self, word: &str);
+}
+
+/// Answers nothing: what would have to be asked fails.
+#[derive(Debug, Clone, Copy)]
+pub struct Silent;
+
+impl Ask for Silent {
+    fn secret(&self, _: &str) -> Option<SecretString> {
+        None
+    }
+    fn allow(&self, _: &str, _: &[String]) -> bool {
+        false
+    }
+    fn tell(&self, _: &str) {}
+}
+
 impl Source {
-    /// Reads what the user named.
+    /// Reads what the user named, with the process's environment.
     ///
     /// # Errors
-    /// If it is an address of a family this program does not open.
+    /// If it is an address of a family this program does not open, or a damaged one.
     pub fn parse(text: &str) -> Result<Self, OpenError> {
+        Self::parse_with(text, &Overrides::default())
+    }
+
+    /// The same with what else was said.
+    ///
+    /// # Errors
+    /// As [`Source::parse`].
+    pub fn parse_with(text: &str, more: &Overrides) -> Result<Self, OpenError> {
+        let plain = *more == Overrides::default();
+        if Address::is_one(text) {
+            let address = Address::parse(text, more, &|name| std::env::var(name).ok())?;
+            return Ok(Source::Server(Box::new(address)));
+        }
+        // A scheme alone leaves the rest to options and the environment.
+        for (scheme, _) in crate::address::SCHEMES {
+            if text == scheme || text.strip_suffix(':') == Some(scheme) {
+                return Self::parse_with(&format!("{scheme}://"), more);
+            }
+        }
+        if !plain {
+            return Err(OpenError::plain(format!(
+                "--host, --port, --user, --database, --via and --through belong to a server: name its family as the source, postgres or mariadb, instead of {text}."
+            )));
+        }
         if text == "demo" {
             return Ok(Source::Demo);
         }
@@ -55,8 +182,8 @@ impl Source {
         if let Some(path) = text.strip_prefix("sqlite:") {
             let path = path.strip_prefix("//").unwrap_or(path);
             if path.is_empty() {
-                return Err(OpenError(
-                    "sqlite: needs a path: sqlite:PATH, or sqlite::memory:.".into(),
+                return Err(OpenError::plain(
+                    "sqlite: needs a path: sqlite:PATH, or sqlite::memory:.",
                 ));
             }
             return Ok(Source::File(PathBuf::from(path)));
@@ -64,13 +191,13 @@ impl Source {
         if let Some((scheme, _)) = text.split_once("://")
             && !scheme.contains('/')
         {
-            return Err(OpenError(format!(
-                "Addresses that begin with {scheme}: cannot be opened. What can: a path of a SQLite file, sqlite:PATH, sqlite::memory:, demo."
+            return Err(OpenError::plain(format!(
+                "Addresses that begin with {scheme}: cannot be opened. What can: postgres://, mysql://, mariadb://, a path of a SQLite file, sqlite:PATH, sqlite::memory:, demo."
             )));
         }
         if text.is_empty() {
-            return Err(OpenError(
-                "The source has no name. Name a file, or demo.".into(),
+            return Err(OpenError::plain(
+                "The source has no name. Name a file, an address, or demo.",
             ));
         }
         Ok(Source::File(PathBuf::from(text)))
@@ -85,6 +212,20 @@ impl Source {
                 || path.display().to_string(),
                 |name| name.to_string_lossy().into_owned(),
             ),
+            Source::Server(address) => match &address.socket {
+                Some(_) => "this machine".into(),
+                None => address.host.clone(),
+            },
+        }
+    }
+
+    /// What names it again, without secrets.
+    pub fn address(&self) -> String {
+        match self {
+            Source::Demo => "demo".into(),
+            Source::Memory => "sqlite::memory:".into(),
+            Source::File(path) => format!("sqlite:{}", path.display()),
+            Source::Server(address) => address.url(),
         }
     }
 }
@@ -95,11 +236,11 @@ impl Source {
 /// If the user has no data directory or it cannot be made.
 pub fn demo_file(readings: u64) -> Result<PathBuf, OpenError> {
     let dirs = directories::ProjectDirs::from("", "", "idle-tide").ok_or_else(|| {
-        OpenError("There is no home directory to keep the practice harbour in. Set HOME.".into())
+        OpenError::plain("There is no home directory to keep the practice harbour in. Set HOME.")
     })?;
     let dir = dirs.data_dir();
     fs::create_dir_all(dir).map_err(|e| {
-        OpenError(format!(
+        OpenError::plain(format!(
             "The directory {} cannot be made: {e}.",
             dir.display()
         ))
@@ -112,15 +253,17 @@ pub fn demo_file(readings: u64) -> Result<PathBuf, OpenError> {
     Ok(dir.join(name))
 }
 
-/// Opens a source. `waiting` is called once if a lock has to be waited for.
+/// Opens a source.
 ///
 /// # Errors
-/// If the file is missing, is no database, is locked, or cannot be made.
+/// If the file is missing, is no database, is locked, or cannot be made; if the server cannot be reached,
+/// refuses, or is not who it should be; if the user did not want to go on.
 pub fn open(
     source: &Source,
     options: OpenOptions,
-    waiting: &mut dyn FnMut(),
+    ask: &dyn Ask,
 ) -> Result<Box<dyn Connection>, OpenError> {
+    let waiting = &mut || ask.tell("waits for a lock that somebody else holds on the file");
     Ok(match source {
         Source::Memory => Box::new(sqlite::Sqlite::memory()?),
         Source::Demo => {
@@ -135,6 +278,13 @@ pub fn open(
             Box::new(sqlite::Sqlite::file(path, true, waiting)?)
         }
         Source::File(path) => Box::new(sqlite::Sqlite::file(path, options.write, waiting)?),
+        Source::Server(address) => {
+            let reach = Reach::open(address, ask)?;
+            match address.family {
+                Family::Postgres => Box::new(postgres::Postgres::open(address, reach, ask)?),
+                _ => Box::new(mariadb::Mariadb::open(address, reach, ask)?),
+            }
+        }
     })
 }
 
@@ -146,7 +296,7 @@ fn make_empty(path: &Path) -> Result<(), OpenError> {
         .map(drop)
         .map_err(|error| {
             let path = path.display();
-            OpenError(match error.kind() {
+            OpenError::plain(match error.kind() {
                 std::io::ErrorKind::AlreadyExists => format!(
                     "{path} exists already. Open it without --new, and with --write to change it."
                 ),
@@ -169,7 +319,11 @@ mod tests {
         assert_eq!(parse("./demo"), Source::File("./demo".into()));
         assert_eq!(parse("sqlite::memory:"), Source::Memory);
         assert_eq!(parse("sqlite:a b.db"), Source::File("a b.db".into()));
-        assert!(Source::parse("postgres://haven").is_err());
+        assert!(matches!(parse("postgres://haven"), Source::Server(_)));
+        assert!(matches!(parse("mariadb"), Source::Server(_)));
+        assert!(Source::parse("oak://haven").is_err());
         assert!(Source::parse("").is_err());
+        let over = Overrides { port: Some(1), ..Overrides::default() };
+        assert!(Source::parse_with("demo", &over).is_err());
     }
 }

@@ -152,8 +152,39 @@ fn inner_write(text: &str, list: &[Token], dialect: &Dialect) -> Option<Summary>
     None
 }
 
+/// The statement and the data behind it, for `copy … from stdin;` with its lines of data. The line that ends
+/// them is left out.
+pub fn data_of<'a>(text: &'a str, dialect: &Dialect) -> Option<(&'a str, &'a str)> {
+    let head = head(text, dialect);
+    let data = text[head.len()..].strip_prefix(';')?;
+    let data = data.split_once('\n').map(|(_, data)| data)?;
+    let end = data.rfind("\\.").filter(|at| data[at + 2..].trim().is_empty())?;
+    Some((head, &data[..end]))
+}
+
+/// The part of a text that is SQL: all of it, but for `copy … from stdin` up to its semicolon, because data of
+/// any size follow.
+fn head<'a>(text: &'a str, dialect: &Dialect) -> &'a str {
+    const LONGEST: usize = 64 * 1024;
+    if dialect.family != Family::Postgres || !text.contains("\\.") {
+        return text;
+    }
+    let mut end = text.len().min(LONGEST);
+    while !text.is_char_boundary(end) {
+        end -= 1;
+    }
+    let start = &text[..end];
+    let list = significant(&tokens(start, dialect));
+    if !list.first().is_some_and(|token| token.is_word(start, "copy")) {
+        return text;
+    }
+    let semicolon = list.iter().find(|token| token.kind == TokenKind::Semicolon);
+    semicolon.map_or(text, |token| &text[..token.start])
+}
+
 /// Summarises one statement.
 pub fn summary(text: &str, dialect: &Dialect) -> Summary {
+    let text = head(text, dialect);
     let mut reader = Reader {
         text,
         list: significant(&tokens(text, dialect)),

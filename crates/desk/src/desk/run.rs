@@ -196,7 +196,7 @@ impl Desk {
     pub(super) fn known_table(&self, parsed: &Parsed, name: &str) -> Result<String, Failure> {
         if let Some(object) = self.catalog.table(name) {
             let quoted = self.dialect.quote_name(&object.name);
-            return Ok(if object.schema == "main" {
+            return Ok(if self.catalog.needs_no_schema(object) {
                 quoted
             } else {
                 format!("{}.{quoted}", self.dialect.quote_name(&object.schema))

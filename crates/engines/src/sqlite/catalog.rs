@@ -66,7 +66,10 @@ pub(super) fn read(connection: &Connection) -> Result<Catalog> {
         objects.push(object);
     }
     objects.sort_by(|a, b| (&a.name, &a.schema).cmp(&(&b.name, &b.schema)));
-    Ok(Catalog { objects })
+    Ok(Catalog {
+        objects,
+        path: schemas,
+    })
 }
 
 fn text(row: &Row<'_>, at: usize) -> Result<String> {

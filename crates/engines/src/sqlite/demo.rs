@@ -35,7 +35,7 @@ impl ToSql for Bound<'_> {
 /// If the directory cannot be written.
 pub fn make_harbour(path: &Path, settings: &Settings) -> Result<(), OpenError> {
     let words = |error: &dyn std::fmt::Display| {
-        OpenError(format!(
+        OpenError::plain(format!(
             "The practice harbour cannot be made at {}: {error}.",
             path.display()
         ))

@@ -19,7 +19,9 @@ use rusqlite::fallible_iterator::FallibleIterator;
 use rusqlite::hooks::{AuthAction, Authorization};
 use rusqlite::types::ValueRef as Raw;
 
-use crate::engine::{Access, Bearings, Connection, Control, EngineError, Fault, Outcome, Sink};
+use crate::engine::{
+    Access, Bearings, Connection, Control, EngineError, Fault, Listing, Outcome, Query, Sink,
+};
 use control::Shared;
 use open::Opened;
 
@@ -313,6 +315,8 @@ impl Connection for Sqlite {
             place: self.opened.path().map(|path| path.display().to_string()),
             access: self.opened.access(),
             transaction: self.transaction,
+            transaction_failed: false,
+            server: None,
             facts,
             warnings: self.opened.warnings(),
         }
@@ -374,6 +378,23 @@ impl Connection for Sqlite {
         })?;
         outcome.notes = self.opened.warnings();
         Ok(outcome)
+    }
+
+    fn listing(&mut self, what: Listing<'_>) -> Result<Query, String> {
+        match what {
+            Listing::Databases(full) => Ok(Query {
+                sql: if full {
+                    "select l.name, l.file, (select page_count from pragma_page_count(l.name)) * (select page_size from pragma_page_size(l.name)) as bytes, \
+                     (select encoding from pragma_encoding) as encoding from pragma_database_list l".into()
+                } else {
+                    "select name, file from pragma_database_list".into()
+                },
+                note: Some("attach 'FILE' as NAME; opens another file beside this one.".into()),
+            }),
+            Listing::Roles(_) | Listing::Access(_) => Err(
+                "SQLite has no users: whoever can read the file can read everything in it.".into(),
+            ),
+        }
     }
 
     fn refuse_writes(&mut self, refuse: bool) -> Result<(), EngineError> {

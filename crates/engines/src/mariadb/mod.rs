@@ -1,0 +1,622 @@
+//! MariaDB and MySQL over their own protocol, in its text form, so that every value arrives as the server's
+//! own text. One connection serves a session for its whole life and never goes another way than the one
+//! addressed; rows stream; one statement is sent once. The driver runs in the connection's thread.
+
+mod catalog;
+mod complaint;
+mod types;
+
+use std::pin::pin;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use futures_util::poll;
+use idle_tide_core::{Catalog, Object, ValueRef};
+use idle_tide_lang::Dialect;
+use idle_tide_lang::dialect::{MARIADB, mariadb};
+use idle_tide_lang::statement::{Effect, summary};
+use mysql_async::consts::StatusFlags;
+use mysql_async::prelude::Queryable;
+use mysql_async::{ClientIdentity, Conn, DriverError, Error, Opts, OptsBuilder, SslOpts, Value};
+use secrecy::{ExposeSecret, SecretString};
+use tokio::runtime::Runtime;
+use tokio::time::timeout;
+
+use crate::address::{Address, SecretFor, TlsMode};
+use crate::engine::{
+    Access, Bearings, Beside, Connection, Control, EngineError, Fault, LinkState, Listing, Outcome,
+    Query, ServerBearings, Sink,
+};
+use crate::reach::{End, PATIENCE, Reach};
+use crate::served::{Gather, HAND_OVER, ServerControl, Stop, Tickets, runtime};
+use crate::source::{Ask, OpenError, Trouble};
+use types::How;
+
+/// The versions that the tests run against.
+const TESTED: [&str; 1] = ["10.11"];
+
+/// A connection to one MariaDB or MySQL server.
+pub struct Mariadb {
+    runtime: Runtime,
+    /// Taken out only while the connection is given up.
+    conn: Conn,
+    tickets: Arc<Tickets>,
+    address: Address,
+    reach: Arc<Reach>,
+    dialect: &'static Dialect,
+    is_mysql: bool,
+    transaction: Option<Instant>,
+    refusing: bool,
+    gone: bool,
+    bearings: Bearings,
+    stale: bool,
+}
+
+fn options(address: &Address, reach: &Reach, password: Option<&SecretString>, encrypt: bool) -> Result<Opts, OpenError> {
+    let mut builder = OptsBuilder::default()
+        .user(Some(&address.user))
+        .pass(password.map(|p| p.expose_secret().to_string()))
+        .db_name(Some(&address.database).filter(|name| !name.is_empty()))
+        // Never by another way than the one addressed.
+        .prefer_socket(false)
+        .stmt_cache_size(0)
+        // The servers' own limits count; asking for them would be one more journey.
+        .max_allowed_packet(Some(1 << 30))
+        .wait_timeout(Some(28_800))
+        .client_found_rows(false)
+        .tcp_nodelay(true);
+    builder = match reach.end() {
+        End::Unix(path) => builder.socket(Some(path.display().to_string())),
+        End::Tcp(host, port) => builder.ip_or_hostname(host).tcp_port(port),
+    };
+    if encrypt {
+        let verify = address.tls_mode() == TlsMode::Verify;
+        let mut tls = SslOpts::default()
+            .with_danger_tls_hostname_override(Some(address.host.clone()))
+            .with_danger_accept_invalid_certs(!verify)
+            .with_danger_skip_domain_validation(!verify);
+        if verify {
+            let roots = crate::tls::authorities(address)?;
+            tls = tls
+                .with_root_certs(roots.into_iter().map(|root| root.to_vec().into()).collect())
+                .with_disable_built_in_roots(address.tls.authority.is_some());
+        }
+        match (&address.tls.certificate, &address.tls.key) {
+            (Some(certificate), Some(key)) => {
+                tls = tls.with_client_identity(Some(ClientIdentity::new(
+                    certificate.clone().into(),
+                    key.clone().into(),
+                )));
+            }
+            (None, None) => {}
+            _ => return Err(crate::tls::config(address).err().unwrap_or_else(|| OpenError::plain("A certificate needs its key."))),
+        }
+        builder = builder.ssl_opts(tls);
+    }
+    Ok(builder.into())
+}
+
+/// Connects and logs in; whether the link is encrypted is tried as the address says.
+async fn log_in(address: &Address, reach: &Reach, password: Option<&SecretString>) -> Result<Conn, OpenError> {
+    let mode = address.tls_mode();
+    let wants = mode != TlsMode::Off && address.socket.is_none();
+    let attempt = async |encrypt: bool| {
+        let options = options(address, reach, password, encrypt)?;
+        let login = timeout(PATIENCE, Conn::new(options)).await;
+        Ok::<_, OpenError>(login.unwrap_or_else(|_| {
+            Err(std::io::Error::from(std::io::ErrorKind::TimedOut).into())
+        }))
+    };
+    let mut opened = attempt(wants).await?;
+    if mode == TlsMode::Try && matches!(opened, Err(Error::Driver(DriverError::NoClientSslFlagFromServer))) {
+        opened = attempt(false).await?;
+    }
+    opened.map_err(|error| {
+        // The command or the secure shell may still be saying why.
+        complaint::of_login(&error, address, reach.last_words())
+    })
+}
+
+/// Asks the server, over a connection of its own, to stop what connection `id` runs.
+fn stop(address: &Address, reach: &Arc<Reach>, id: u32) -> Stop {
+    let (address, reach) = (address.clone(), Arc::clone(reach));
+    Box::new(move || {
+        let Ok(runtime) = runtime() else {
+            return;
+        };
+        runtime.block_on(async {
+            let password = address.secrets.get(&SecretFor::Database);
+            let kill = async {
+                if let Ok(mut conn) = log_in(&address, &reach, password.as_ref()).await {
+                    let _ = conn.query_drop(format!("kill query {id}")).await;
+                    let _ = conn.disconnect().await;
+                }
+            };
+            let _ = timeout(PATIENCE, kill).await;
+        });
+    })
+}
+
+impl Mariadb {
+    /// Logs in.
+    ///
+    /// # Errors
+    /// If the server cannot be reached, is not who it should be, or refuses.
+    pub(crate) fn open(address: &Address, reach: Arc<Reach>, ask: &dyn Ask) -> Result<Self, OpenError> {
+        let mut this = crate::served::log_in(address, ask, &mut |password| {
+            Self::connect(address, &reach, password.as_ref())
+        })?;
+        this.ask_bearings()?;
+        let version = this.bearings.version.clone();
+        let tested = TESTED.iter().any(|tested| version.starts_with(&format!("{tested}.")));
+        if this.is_mysql {
+            this.bearings.warnings.push("This is a MySQL server; this program is tested with MariaDB, whose protocol it shares.".into());
+        } else if !tested {
+            let of = |text: &str| -> Vec<u32> { text.split('.').filter_map(|part| part.parse().ok()).collect() };
+            let word = if of(&version) > of(TESTED[TESTED.len() - 1]) { "newer" } else { "older" };
+            this.bearings.warnings.push(format!("This server is {word} than what this program is tested with ({}).", TESTED.join(", ")));
+        }
+        for note in &address.notes {
+            this.bearings.warnings.push(note.clone());
+        }
+        let open = this.bearings.server.as_ref().is_some_and(|s| s.link == LinkState::Open);
+        if open && !address.is_local() {
+            this.bearings.warnings.push("The link to the server is not encrypted: others on the way can read it.".into());
+        }
+        Ok(this)
+    }
+
+    fn connect(address: &Address, reach: &Arc<Reach>, password: Option<&SecretString>) -> Result<Self, OpenError> {
+        let runtime = runtime()?;
+        let conn = runtime.block_on(log_in(address, reach, password))?;
+        let tickets = Tickets::new(stop(address, reach, conn.id()));
+        if conn.server_version() < (5, 7, 0) {
+            let (a, b, c) = conn.server_version();
+            return Err(OpenError {
+                trouble: Trouble::TooOld,
+                headline: format!("This server, version {a}.{b}.{c}, is too old to be spoken to; MySQL 5.7, MariaDB 10.2 and later can be."),
+                checks: Vec::new(),
+                said: None,
+            });
+        }
+        Ok(Mariadb {
+            runtime,
+            conn,
+            tickets,
+            address: address.clone(),
+            reach: Arc::clone(reach),
+            dialect: MARIADB,
+            is_mysql: false,
+            transaction: None,
+            refusing: false,
+            gone: false,
+            bearings: Bearings {
+                family: "MariaDB",
+                version: String::new(),
+                database: address.database.clone(),
+                place: Some(address.place()),
+                access: Access::Writable,
+                transaction: None,
+                transaction_failed: false,
+                server: None,
+                facts: Vec::new(),
+                warnings: Vec::new(),
+            },
+            stale: true,
+        })
+    }
+
+    /// Asks a question of our own whose answer is small.
+    fn ask(&mut self, sql: &str) -> Result<Vec<Vec<Option<String>>>, EngineError> {
+        let answer: Result<Vec<mysql_async::Row>, Error> = self.runtime.block_on(self.conn.query(sql));
+        let rows = answer.map_err(|error| self.failed(&error, sql))?;
+        Ok(rows
+            .into_iter()
+            .map(|row| {
+                row.unwrap()
+                    .into_iter()
+                    .map(|value| match value {
+                        Value::Bytes(bytes) => Some(String::from_utf8_lossy(&bytes).into_owned()),
+                        _ => None,
+                    })
+                    .collect()
+            })
+            .collect())
+    }
+
+    fn failed(&mut self, error: &Error, statement: &str) -> EngineError {
+        let failed = complaint::of_driver(error, statement, self.reach.last_words());
+        self.gone |= failed.fault == Fault::Lost;
+        failed
+    }
+
+    /// One question that tells everything about where the session is.
+    fn ask_bearings(&mut self) -> Result<(), EngineError> {
+        // What only one of the two knows stands in a comment that only that one runs.
+        let rows = self.ask(
+            "select version(), @@version_comment, database(), user(), current_user(), @@hostname, @@port, @@sql_mode, \
+             @@session.time_zone, @@system_time_zone, @@global.read_only, @@character_set_server, @@collation_connection, connection_id(), \
+             @@version_compile_os, @@autocommit, \
+             exists (select 1 from information_schema.user_privileges where privilege_type = 'SUPER' \
+               and grantee = concat('''', replace(current_user(), '@', '''@'''), '''')) \
+             /*M! , current_role(), @@tx_isolation, @@tx_read_only, @@server_id, @@max_statement_time, \
+             (select variable_value from information_schema.session_status where variable_name = 'SSL_VERSION'), \
+             (select variable_value from information_schema.global_status where variable_name = 'UPTIME') */ \
+             /*!80000 , current_role(), @@transaction_isolation, @@transaction_read_only, @@server_uuid, @@max_execution_time, \
+             (select variable_value from performance_schema.session_status where variable_name = 'Ssl_version'), \
+             (select variable_value from performance_schema.global_status where variable_name = 'Uptime') */",
+        )?;
+        let mut row = rows.into_iter().next().unwrap_or_default().into_iter();
+        let mut next = || row.next().flatten().unwrap_or_default();
+        let whole = next();
+        let comment = next();
+        self.is_mysql = !whole.to_lowercase().contains("mariadb");
+        self.bearings.family = if self.is_mysql { "MySQL" } else { "MariaDB" };
+        self.bearings.version = whole.split('-').next().unwrap_or_default().to_string();
+        self.bearings.database = next();
+        let (login, user) = (next(), next());
+        let (hostname, port) = (next(), next());
+        let mode = next();
+        self.dialect = mariadb(self.is_mysql, &mode);
+        let (zone, system_zone) = (next(), next());
+        let read_only = next() == "1";
+        let (charset, collation, process, os, autocommit) = (next(), next(), next(), next(), next());
+        let all_powerful = next() == "1";
+        let role = Some(next()).filter(|role| !role.is_empty() && role != "NONE");
+        let isolation = next();
+        let session_reads_only = next() == "1";
+        let server = next();
+        let limit = next();
+        let tls = next();
+        let uptime = next();
+        self.bearings.access = if session_reads_only && !self.refusing {
+            Access::ReadOnly("The server makes this session's transactions read-only (tx_read_only is on).".into())
+        } else if read_only && !all_powerful {
+            Access::ReadOnly("This server only reads (read_only is on); writes go to the one it follows.".into())
+        } else {
+            Access::Writable
+        };
+        let link = match (&self.address.socket, tls.as_str()) {
+            (Some(_), _) => LinkState::Socket,
+            (None, "") => LinkState::Open,
+            (None, version) => LinkState::Encrypted {
+                version: version.replace("TLSv", "TLS "),
+                verified: self.address.tls_mode() == TlsMode::Verify,
+            },
+        };
+        self.bearings.server = Some(ServerBearings {
+            place: self.address.place(),
+            local: self.address.is_local(),
+            way: self.address.way_words(),
+            user: user.clone(),
+            role,
+            all_powerful,
+            search_path: Vec::new(),
+            time_zone: if zone == "SYSTEM" { format!("{system_zone}, the server's") } else { zone },
+            link,
+            identity: format!("{hostname}:{port}, server {server}"),
+        });
+        let or_none = |text: String, none: &str| if text.is_empty() || text.trim_end_matches(['0', '.']).is_empty() { none.to_string() } else { text };
+        self.bearings.facts = vec![
+            ("says of itself".into(), format!("{whole}, {comment}, {os}")),
+            ("its own name".into(), format!("{hostname}:{port}")),
+            ("logged in as".into(), login),
+            ("runs for".into(), format!("{uptime} s")),
+            ("process".into(), process),
+            ("server's characters".into(), charset),
+            ("collation".into(), collation),
+            ("modes".into(), or_none(mode, "none")),
+            ("isolation".into(), isolation.to_lowercase().replace('-', " ")),
+            ("each statement alone".into(), if autocommit == "1" { "yes (autocommit)" } else { "no: commit; keeps what was written" }.into()),
+            ("statement limit".into(), or_none(limit, "none")),
+        ];
+        self.stale = false;
+        Ok(())
+    }
+
+    /// Whether the link has ended while nothing ran.
+    fn is_gone(&self) -> bool {
+        self.gone || self.conn.is_disconnected()
+    }
+
+    /// Sends the statement and hands over what comes.
+    async fn stream(conn: &mut Conn, statement: &str, counts: bool, sink: &mut dyn Sink) -> Result<Outcome, Stopped> {
+        let mut result = conn.query_iter(statement).await.map_err(Stopped::Driver)?;
+        let mut gather = Gather::new(sink);
+        let mut outcome = Outcome::default();
+        let mut results = 0;
+        let mut room = Vec::new();
+        loop {
+            let columns = result.columns();
+            let columns = columns.as_deref().unwrap_or_default();
+            let with_rows = !columns.is_empty();
+            let how: Vec<How> = columns.iter().map(types::how).collect();
+            if with_rows {
+                let sink = gather.sink()?;
+                if results > 0 {
+                    sink.another(outcome.clone()).map_err(|e| EngineError::of_sink(&e))?;
+                    outcome = Outcome::default();
+                }
+                results += 1;
+                outcome.returns_rows = true;
+                sink.columns(columns.iter().map(types::column).collect())
+                    .map_err(|e| EngineError::of_sink(&e))?;
+            } else {
+                if counts {
+                    outcome.changed = Some(result.affected_rows());
+                }
+                outcome.new_key = result.last_insert_id().filter(|key| *key > 0).and_then(|key| i64::try_from(key).ok());
+            }
+            loop {
+                let row = {
+                    let mut next = pin!(result.next());
+                    match poll!(next.as_mut()) {
+                        std::task::Poll::Ready(row) => row,
+                        std::task::Poll::Pending => loop {
+                            // What was gathered is shown in time also when nothing more comes.
+                            if !gather.holds_rows() {
+                                break next.await;
+                            }
+                            match timeout(HAND_OVER, next.as_mut()).await {
+                                Ok(row) => break row,
+                                Err(_) => gather.hand_over()?,
+                            }
+                        },
+                    }
+                };
+                let row = match row {
+                    Ok(Some(row)) => row,
+                    Ok(None) => break,
+                    Err(error) => {
+                        gather.hand_over()?;
+                        return Err(Stopped::Driver(error));
+                    }
+                };
+                for (at, how) in how.iter().enumerate() {
+                    match (row.as_ref(at), how) {
+                        (Some(Value::Bytes(bytes)), How::As(reading)) => {
+                            reading.push(bytes, &mut gather.batch, &mut room);
+                        }
+                        (Some(Value::Bytes(bytes)), How::Bits(count)) => {
+                            types::bits(bytes, *count, &mut room);
+                            gather.batch.push_text(&room);
+                        }
+                        _ => gather.batch.push(ValueRef::Null),
+                    }
+                }
+                gather.end_row()?;
+            }
+            if result.is_empty() {
+                break;
+            }
+        }
+        gather.hand_over()?;
+        Ok(outcome)
+    }
+
+    /// What this program refuses itself while writes are refused: the server's read-only transactions let
+    /// through what is not part of one.
+    fn evades(&self, statement: &str) -> bool {
+        use idle_tide_lang::token::{significant, tokens};
+        let about = summary(statement, self.dialect);
+        let list = significant(&tokens(statement, self.dialect));
+        let has = |word: &str| list.iter().any(|t| t.of(statement).trim_start_matches("@@").trim_start_matches("session.").eq_ignore_ascii_case(word));
+        let verbs = [
+            "select", "show", "describe", "desc", "explain", "analyze", "values", "with", "table", "use", "set", "do", "call",
+            "begin", "start", "commit", "rollback", "savepoint", "release", "handler", "execute", "prepare", "deallocate", "help", "checksum", "check",
+        ];
+        !verbs.contains(&about.verb.as_str())
+            || has("tx_read_only")
+            || has("transaction_read_only")
+            || has("write")
+            || has("global")
+            || has("outfile")
+            || has("dumpfile")
+            || about.verb == "set" && has("password")
+    }
+}
+
+/// Why a statement ended early.
+enum Stopped {
+    Driver(Error),
+    Ours(EngineError),
+}
+
+impl From<EngineError> for Stopped {
+    fn from(error: EngineError) -> Self {
+        Stopped::Ours(error)
+    }
+}
+
+impl Connection for Mariadb {
+    fn dialect(&self) -> &'static Dialect {
+        self.dialect
+    }
+
+    fn control(&self) -> Arc<dyn Control> {
+        Arc::new(ServerControl(Arc::clone(&self.tickets)))
+    }
+
+    fn bearings(&mut self) -> Bearings {
+        if self.stale && !self.is_gone() {
+            // What cannot be asked now is asked the next time.
+            let _ = self.ask_bearings();
+        }
+        self.bearings.transaction = self.transaction;
+        self.bearings.clone()
+    }
+
+    fn catalog(&mut self) -> Result<Catalog, EngineError> {
+        catalog::read(self)
+    }
+
+    fn count_rows(&mut self, catalog: &mut Catalog, limit: Duration) {
+        let end = Instant::now() + limit;
+        let mut small: Vec<&mut Object> = catalog
+            .objects
+            .iter_mut()
+            .filter(|o| o.kind == idle_tide_core::Kind::Table && !o.helper && o.bytes.is_some_and(|bytes| bytes < 4 << 20))
+            .collect();
+        small.sort_by_key(|object| object.bytes);
+        for group in small.chunks_mut(40) {
+            if Instant::now() >= end {
+                return;
+            }
+            let quote = |name: &str| self.dialect.quote_name(name);
+            let parts: Vec<String> = group
+                .iter()
+                .map(|o| format!("(select count(*) from {}.{})", quote(&o.schema), quote(&o.name)))
+                .collect();
+            let Ok(rows) = self.ask(&format!("select {}", parts.join(", "))) else {
+                continue;
+            };
+            for (object, count) in group.iter_mut().zip(rows.into_iter().flatten()) {
+                object.rows = count.and_then(|count| count.parse().ok());
+                object.estimated = false;
+            }
+        }
+    }
+
+    fn define(&mut self, object: &mut Object) -> Result<(), EngineError> {
+        catalog::define(self, object)
+    }
+
+    fn run(&mut self, ticket: u64, statement: &str, sink: &mut dyn Sink) -> Result<Outcome, EngineError> {
+        if self.is_gone() {
+            return Err(EngineError {
+                fault: Fault::NotSent,
+                ..EngineError::plain("the connection had ended before")
+            });
+        }
+        if self.refusing {
+            if self.evades(statement) {
+                return Err(EngineError {
+                    fault: Fault::ReadOnly,
+                    advice: Some("This session refuses writes; /writes ask allows them again.".into()),
+                    ..EngineError::plain("refused by this program")
+                });
+            }
+            if self.transaction.is_none() {
+                self.ask("set session transaction read only")?;
+            }
+        }
+        if !self.tickets.begin(ticket) {
+            self.tickets.end();
+            return Err(EngineError::cancelled());
+        }
+        let about = summary(statement, self.dialect);
+        let counts = about.effect == Effect::Write;
+        let result = self.runtime.block_on(Self::stream(&mut self.conn, statement, counts, sink));
+        let mut interrupted = false;
+        let mut result = result.map_err(|stopped| match stopped {
+            Stopped::Driver(error) => self.failed(&error, statement),
+            Stopped::Ours(error) => {
+                // Nobody takes the rest: the server need not send it.
+                stop(&self.address, &self.reach, self.conn.id())();
+                interrupted = true;
+                error
+            }
+        });
+        interrupted |= self.tickets.end();
+        if interrupted && !self.is_gone() {
+            // What was cancelled late must not hit the next statement; what is left is read to its end.
+            for _ in 0..3 {
+                if self.runtime.block_on(self.conn.query_drop("do 0")).is_ok() {
+                    break;
+                }
+            }
+        }
+        // A comment alone is nothing to the server.
+        if matches!(&result, Err(error) if error.code.starts_with("1065 ")) {
+            result = Ok(Outcome::default());
+        }
+        let flags = self.conn.last_ok_packet().map(|ok| ok.status_flags());
+        if let Some(flags) = flags {
+            self.transaction = flags
+                .contains(StatusFlags::SERVER_STATUS_IN_TRANS)
+                .then(|| self.transaction.unwrap_or_else(Instant::now));
+        }
+        self.stale |= !matches!(about.effect, Effect::Read | Effect::Write) || result.is_err();
+        match result {
+            Ok(mut outcome) => {
+                let warnings = self.conn.get_warnings();
+                if warnings > 0 && about.verb != "show" && !interrupted {
+                    for row in self.ask("show warnings limit 20").unwrap_or_default() {
+                        if let [Some(level), Some(code), Some(message)] = &row[..] {
+                            outcome.notes.push(format!("{}: {message} ({code})", level.to_lowercase()));
+                        }
+                    }
+                }
+                Ok(outcome)
+            }
+            Err(mut error) => {
+                if error.fault == Fault::ReadOnly && error.advice.is_none() {
+                    error.advice = Some(match &self.bearings.access {
+                        Access::ReadOnly(why) => why.clone(),
+                        Access::Writable if self.refusing => "This session refuses writes, and the server sees to it; /writes ask allows them again.".into(),
+                        Access::Writable => "The transaction only reads.".into(),
+                    });
+                }
+                Err(error)
+            }
+        }
+    }
+
+    fn refuse_writes(&mut self, refuse: bool) -> Result<(), EngineError> {
+        self.ask(if refuse {
+            "set session transaction read only"
+        } else {
+            "set session transaction read write"
+        })?;
+        self.refusing = refuse;
+        self.stale = true;
+        Ok(())
+    }
+
+    fn beside(&self) -> Option<Beside> {
+        let (mut address, reach) = (self.address.clone(), Arc::clone(&self.reach));
+        address.database.clone_from(&self.bearings.database);
+        Some(Box::new(move || {
+            let mut other = crate::served::log_in(&address, &crate::source::Silent, &mut |password| {
+                Self::connect(&address, &reach, password.as_ref())
+            })?;
+            other.ask_bearings()?;
+            Ok(Box::new(other))
+        }))
+    }
+
+    fn follow(&mut self, bearings: &Bearings) -> Result<(), EngineError> {
+        let mine = self.bearings.server.as_ref().and_then(|s| s.role.clone());
+        let theirs = bearings.server.as_ref().and_then(|s| s.role.clone());
+        if mine != theirs {
+            let role = theirs.map_or("none".to_string(), |role| self.dialect.quote_text(&role));
+            self.ask(&format!("set role {role}"))?;
+            self.stale = true;
+        }
+        if self.bearings.database != bearings.database && !bearings.database.is_empty() {
+            self.ask(&format!("use {}", self.dialect.quote_name(&bearings.database)))?;
+            self.stale = true;
+        }
+        if self.stale {
+            self.ask_bearings()?;
+        }
+        Ok(())
+    }
+
+    fn listing(&mut self, what: Listing<'_>) -> Result<Query, String> {
+        Ok(catalog::listing(self, what))
+    }
+
+    fn change_password(&mut self, new: &SecretString) -> Result<(), EngineError> {
+        let literal = self.dialect.quote_text(new.expose_secret());
+        let result = self.ask(&format!("alter user current_user() identified by {literal}"));
+        result.map_err(|mut error| {
+            // What the server repeats of the statement holds the password.
+            error.message = error.message.replace(new.expose_secret(), "…").replace(&literal, "…");
+            error.offset = None;
+            error
+        })?;
+        self.address.secrets.set(SecretFor::Database, Some(new.clone()));
+        Ok(())
+    }
+}

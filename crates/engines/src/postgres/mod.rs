@@ -1,0 +1,648 @@
+//! PostgreSQL over its own protocol (version 3.0). Statements go as they are, by the simple query, so that
+//! every value arrives as the server's own text; rows stream and the link holds them back when nobody takes
+//! them. One statement is sent once. The driver runs in the connection's thread.
+
+mod catalog;
+mod complaint;
+mod link;
+mod tap;
+mod types;
+
+use std::collections::HashMap;
+use std::pin::pin;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use bytes::Bytes;
+use futures_util::{SinkExt, StreamExt, poll};
+use idle_tide_core::{Catalog, Column, Object, ValueRef};
+use idle_tide_lang::Dialect;
+use idle_tide_lang::dialect::{POSTGRES, POSTGRES_BACKSLASH};
+use idle_tide_lang::statement::{Effect, data_of, summary};
+use secrecy::{ExposeSecret, SecretString};
+use tokio::runtime::Runtime;
+use tokio_postgres::{Client, SimpleQueryMessage};
+
+use crate::address::Address;
+use crate::engine::{
+    Access, Bearings, Beside, Connection, Control, EngineError, Fault, LinkState, Listing, Outcome,
+    Query, ServerBearings, Sink,
+};
+use crate::reach::Reach;
+use crate::served::{Gather, HAND_OVER, Reading, ServerControl, Tickets, runtime};
+use crate::source::{Ask, OpenError, Trouble};
+use tap::Ear;
+
+/// The major versions that the tests run against.
+const TESTED: [u32; 1] = [15];
+/// The oldest major version that is spoken to.
+const OLDEST: u32 = 10;
+
+/// Where a column of a result comes from.
+#[derive(Debug, Clone)]
+struct Origin {
+    table: String,
+    column: String,
+    declared: String,
+    key: bool,
+    optional: bool,
+}
+
+/// What the catalog tells about columns and types; shared by connections to one database.
+#[derive(Debug, Default)]
+struct Known {
+    origins: HashMap<(u32, i16), Origin>,
+    types: HashMap<u32, String>,
+}
+
+/// A connection to one PostgreSQL database.
+pub struct Postgres {
+    runtime: Runtime,
+    client: Client,
+    ear: Ear,
+    notices: Arc<Mutex<Vec<String>>>,
+    tickets: Arc<Tickets>,
+    address: Address,
+    reach: Arc<Reach>,
+    link: LinkState,
+    known: Arc<Mutex<Known>>,
+    dialect: &'static Dialect,
+    transaction: Option<Instant>,
+    refusing: bool,
+    /// The bearings as last asked for, and whether something may have moved them since.
+    bearings: Bearings,
+    stale: bool,
+}
+
+fn locked<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Postgres {
+    /// Logs in.
+    ///
+    /// # Errors
+    /// If the server cannot be reached, is not who it should be, or refuses.
+    pub(crate) fn open(address: &Address, reach: Arc<Reach>, ask: &dyn Ask) -> Result<Self, OpenError> {
+        let unnamed = address.database.is_empty();
+        let of_database = |name: &str| Address {
+            database: name.to_string(),
+            ..address.clone()
+        };
+        let named = if unnamed { of_database(&address.user) } else { address.clone() };
+        let mut attempt = |password: Option<SecretString>| {
+            let opened = Self::log_in(&named, &reach, password.as_ref());
+            match opened {
+                // Nobody named a database: the one that nearly every server has shows the others.
+                Err(error) if unnamed && error.trouble == Trouble::NoDatabase => {
+                    Self::log_in(&of_database("postgres"), &reach, password.as_ref())
+                }
+                opened => opened,
+            }
+        };
+        crate::served::log_in(address, ask, &mut attempt)?.prepared(unnamed)
+    }
+
+    fn log_in(address: &Address, reach: &Arc<Reach>, password: Option<&SecretString>) -> Result<Self, OpenError> {
+        let runtime = runtime()?;
+        let ear = Ear::default();
+        let notices = Arc::default();
+        let (client, link) = runtime.block_on(link::log_in(address, reach, password, &ear, &notices))?;
+        let version = ear.lock().parameters.get("server_version").cloned().unwrap_or_default();
+        let major = version.split(['.', ' ']).next().and_then(|major| major.parse::<u32>().ok());
+        if major.is_some_and(|major| major < OLDEST) {
+            return Err(OpenError {
+                trouble: Trouble::TooOld,
+                headline: format!("PostgreSQL {version} is too old to be spoken to; {OLDEST} and later can be."),
+                checks: Vec::new(),
+                said: None,
+            });
+        }
+        let tickets = Tickets::new(link::stop(address, reach, &client, matches!(link, LinkState::Encrypted { .. })));
+        let bearings = Bearings {
+            family: "PostgreSQL",
+            version,
+            database: address.database.clone(),
+            place: Some(address.place()),
+            access: Access::Writable,
+            transaction: None,
+            transaction_failed: false,
+            server: None,
+            facts: Vec::new(),
+            warnings: Vec::new(),
+        };
+        Ok(Postgres {
+            runtime,
+            client,
+            ear,
+            notices,
+            tickets,
+            address: address.clone(),
+            reach: Arc::clone(reach),
+            link,
+            known: Arc::default(),
+            dialect: &POSTGRES,
+            transaction: None,
+            refusing: false,
+            bearings,
+            stale: true,
+        })
+    }
+
+    fn prepared(mut self, unnamed: bool) -> Result<Self, OpenError> {
+        self.ask_bearings()?;
+        let major = self.bearings.version.split(['.', ' ']).next().and_then(|v| v.parse().ok()).unwrap_or(0);
+        if !TESTED.contains(&major) {
+            let word = if major > TESTED[TESTED.len() - 1] { "newer" } else { "older" };
+            self.bearings.warnings.push(format!("This server is {word} than what this program is tested with ({}).", TESTED.map(|v| v.to_string()).join(", ")));
+        }
+        if unnamed {
+            self.bearings.warnings.push(format!("No database was named; this is {}. /databases lists them, /use NAME goes to one.", self.address.database));
+        }
+        for note in &self.address.notes {
+            self.bearings.warnings.push(note.clone());
+        }
+        if matches!(self.link, LinkState::Open) && !self.address.is_local() {
+            self.bearings.warnings.push("The link to the server is not encrypted: others on the way can read it.".into());
+        }
+        Ok(self)
+    }
+
+    /// Asks a question of our own whose answer is small.
+    fn ask(&self, sql: &str) -> Result<Vec<Vec<Option<String>>>, EngineError> {
+        let answer = self.runtime.block_on(self.client.simple_query(sql));
+        self.ear.lock().described.clear();
+        let rows = answer.map_err(|error| self.failed(&error, sql))?;
+        Ok(rows
+            .into_iter()
+            .filter_map(|message| match message {
+                SimpleQueryMessage::Row(row) => {
+                    Some((0..row.len()).map(|at| row.get(at).map(str::to_string)).collect())
+                }
+                _ => None,
+            })
+            .collect())
+    }
+
+    /// One question that tells everything about where the session is.
+    fn ask_bearings(&mut self) -> Result<(), EngineError> {
+        let rows = self.ask(
+            "select current_database(), session_user, current_user, \
+             (select rolsuper from pg_catalog.pg_roles where rolname = current_user), \
+             array_to_string(current_schemas(false), ','), current_setting('TimeZone'), \
+             current_setting('default_transaction_read_only'), pg_is_in_recovery(), \
+             coalesce((select oid::text || '/' from pg_catalog.pg_database where datname = current_database()), '') \
+               || coalesce(inet_server_addr()::text, ''), \
+             current_setting('server_encoding'), \
+             (select datcollate from pg_catalog.pg_database where datname = current_database()), \
+             pg_backend_pid(), date_trunc('second', pg_postmaster_start_time()), \
+             current_setting('data_checksums', true), version(), \
+             current_setting('transaction_isolation'), current_setting('statement_timeout'), \
+             case when has_function_privilege('pg_catalog.pg_control_system()', 'execute') then \
+               (select system_identifier::text from pg_catalog.pg_control_system()) else '' end",
+        )?;
+        let mut row = rows.into_iter().next().unwrap_or_default().into_iter().map(Option::unwrap_or_default);
+        let mut next = || row.next().unwrap_or_default();
+        self.bearings.database = next();
+        let (user, role) = (next(), next());
+        let all_powerful = next() == "t";
+        let search_path = next().split(',').filter(|s| !s.is_empty()).map(str::to_string).collect();
+        let time_zone = next();
+        let read_only = next() == "on";
+        let standby = next() == "t";
+        let place_of_answer = next();
+        let encoding = next();
+        let collation = next();
+        let process = next();
+        let since = next();
+        let _checksums = next();
+        let whole_version = next();
+        let isolation = next();
+        let timeout = next();
+        let system = next();
+        let identity = if system.is_empty() { place_of_answer } else { format!("system {system}") };
+        self.bearings.access = if standby {
+            Access::ReadOnly("This server is a standby that follows another; it only reads. Writes go to the one it follows.".into())
+        } else if read_only && !self.refusing {
+            Access::ReadOnly("The server makes this session read-only (default_transaction_read_only is on).".into())
+        } else {
+            Access::Writable
+        };
+        self.bearings.server = Some(ServerBearings {
+            place: self.address.place(),
+            local: self.address.is_local(),
+            way: self.address.way_words(),
+            role: (role != user).then_some(role),
+            user,
+            all_powerful,
+            search_path,
+            time_zone,
+            link: self.link.clone(),
+            identity,
+        });
+        self.bearings.facts = vec![
+            ("says of itself".into(), whole_version),
+            ("runs since".into(), since),
+            ("system".into(), if system.is_empty() { "may not be read by this user".into() } else { system }),
+            ("process".into(), process),
+            ("encoding".into(), encoding),
+            ("collation".into(), collation),
+            ("isolation".into(), isolation),
+            ("statement limit".into(), if timeout == "0" { "none".into() } else { timeout }),
+        ];
+        self.stale = false;
+        Ok(())
+    }
+
+    /// Whether the link has ended; what arrived since is read first.
+    fn is_gone(&self) -> bool {
+        self.runtime.block_on(async {
+            for _ in 0..3 {
+                tokio::task::yield_now().await;
+            }
+        });
+        self.client.is_closed() || self.ear.lock().ended
+    }
+
+    fn failed(&self, error: &tokio_postgres::Error, statement: &str) -> EngineError {
+        if let Some(server) = error.as_db_error() {
+            return complaint::of_server(server, statement);
+        }
+        let said = std::error::Error::source(error).map_or_else(|| error.to_string(), |source| format!("{error}: {source}"));
+        if error.is_closed() || self.client.is_closed() || self.ear.lock().ended || said.contains("communicating") {
+            return EngineError {
+                fault: Fault::Lost,
+                message: match self.reach.last_words() {
+                    Some(words) => format!("{said}; {words}"),
+                    None => said,
+                },
+                code: "connection".into(),
+                advice: None,
+                ..EngineError::plain("")
+            };
+        }
+        let mut plain = EngineError::plain(said);
+        if statement.contains('\0') {
+            plain.fault = Fault::Statement;
+            plain.offset = statement.find('\0');
+            plain.advice = Some("The statement holds a NUL byte, which no text of PostgreSQL can hold. Take it out.".into());
+        }
+        plain
+    }
+
+    /// The columns of a result from what was heard of them.
+    fn columns(&self, names: &[String]) -> (Vec<Column>, Vec<Reading>) {
+        let described = self.ear.lock().described.pop_front().unwrap_or_default();
+        let known = locked(&self.known);
+        names
+            .iter()
+            .enumerate()
+            .map(|(at, name)| {
+                let Some(of) = described.get(at).filter(|of| of.name == *name) else {
+                    return (Column::named(name), Reading::Text);
+                };
+                let origin = known.origins.get(&(of.table, of.number));
+                let declared = types::named(of.kind, of.modifier, &known.types);
+                let column = Column {
+                    name: name.clone(),
+                    declared: match origin {
+                        Some(origin) if declared.is_empty() => Some(origin.declared.clone()),
+                        _ => Some(declared).filter(|declared| !declared.is_empty()),
+                    },
+                    origin: origin.map(|o| (o.table.clone(), o.column.clone())),
+                    key: origin.is_some_and(|o| o.key),
+                    optional: origin.map(|o| o.optional),
+                };
+                (column, types::reading(of.kind))
+            })
+            .unzip()
+    }
+
+    /// Sends the statement and hands over what comes.
+    async fn stream(&self, statement: &str, sink: &mut dyn Sink) -> Result<Outcome, EngineError> {
+        self.ear.lock().described.clear();
+        let verb = summary(statement, self.dialect);
+        if verb.verb == "copy" {
+            return self.copy(statement, sink).await;
+        }
+        let counts = matches!(verb.verb.as_str(), "insert" | "update" | "delete" | "merge")
+            || verb.effect == Effect::Write;
+        let failed = |error| self.failed(&error, statement);
+        let mut messages = pin!(self.client.simple_query_raw(statement).await.map_err(failed)?);
+        let mut gather = Gather::new(sink);
+        let mut outcome = Outcome::default();
+        let mut readings: Vec<Reading> = Vec::new();
+        let mut results = 0;
+        let mut room = Vec::new();
+        loop {
+            let message = match poll!(messages.next()) {
+                std::task::Poll::Ready(message) => message,
+                // What was gathered is shown in time also when nothing more comes.
+                std::task::Poll::Pending if gather.holds_rows() => {
+                    match tokio::time::timeout(HAND_OVER, messages.next()).await {
+                        Ok(message) => message,
+                        Err(_) => {
+                            gather.hand_over()?;
+                            continue;
+                        }
+                    }
+                }
+                std::task::Poll::Pending => messages.next().await,
+            };
+            match message {
+                None => break,
+                Some(Ok(SimpleQueryMessage::Row(row))) => {
+                    for (at, reading) in readings.iter().enumerate() {
+                        match row.try_get(at) {
+                            Ok(Some(text)) => reading.push(text.as_bytes(), &mut gather.batch, &mut room),
+                            Ok(None) => gather.batch.push(ValueRef::Null),
+                            Err(_) => {
+                                return Err(EngineError::plain(format!(
+                                    "The value of column {} is not UTF-8, though the server said it would be: its encoding is SQL_ASCII. Read it with convert_to or as bytea.", at + 1
+                                )));
+                            }
+                        }
+                    }
+                    gather.end_row()?;
+                }
+                Some(Ok(SimpleQueryMessage::RowDescription(columns))) => {
+                    let names: Vec<String> = columns.iter().map(|c| c.name().to_string()).collect();
+                    let sink = gather.sink()?;
+                    if results > 0 {
+                        sink.another(outcome.clone()).map_err(|e| EngineError::of_sink(&e))?;
+                        outcome = Outcome::default();
+                    }
+                    results += 1;
+                    outcome.returns_rows = true;
+                    let (columns, how) = self.columns(&names);
+                    readings = how;
+                    sink.columns(columns).map_err(|e| EngineError::of_sink(&e))?;
+                }
+                Some(Ok(SimpleQueryMessage::CommandComplete(rows))) => {
+                    if counts {
+                        outcome.changed = Some(rows);
+                    }
+                }
+                Some(Ok(_)) => {}
+                Some(Err(error)) => {
+                    gather.hand_over()?;
+                    return Err(failed(error));
+                }
+            }
+        }
+        gather.hand_over()?;
+        Ok(outcome)
+    }
+
+    /// Rows into a table from data behind the statement, or out of one.
+    async fn copy(&self, statement: &str, sink: &mut dyn Sink) -> Result<Outcome, EngineError> {
+        let failed = |error| self.failed(&error, statement);
+        let verb = summary(statement, self.dialect);
+        let mut outcome = Outcome::default();
+        if let Some((head, data)) = data_of(statement, self.dialect) {
+            let mut into = pin!(self.client.copy_in(head).await.map_err(failed)?);
+            for chunk in data.as_bytes().chunks(64 * 1024) {
+                into.send(Bytes::copy_from_slice(chunk)).await.map_err(failed)?;
+            }
+            outcome.changed = Some(into.finish().await.map_err(failed)?);
+            return Ok(outcome);
+        }
+        let words = statement.to_ascii_lowercase();
+        if verb.effect == Effect::Write && words.contains("stdin") {
+            let mut error = EngineError::plain("There are no data behind this statement.");
+            error.fault = Fault::Statement;
+            error.advice = Some("The data stand in the lines after the statement's semicolon; a line with \\. alone ends them.".into());
+            return Err(error);
+        }
+        if verb.effect == Effect::Read && words.contains("stdout") {
+            let mut from = pin!(self.client.copy_out(statement.trim_end().trim_end_matches(';')).await.map_err(failed)?);
+            let mut gather = Gather::new(sink);
+            outcome.returns_rows = true;
+            gather.sink()?.columns(vec![Column::named("line")]).map_err(|e| EngineError::of_sink(&e))?;
+            let mut held: Vec<u8> = Vec::new();
+            while let Some(part) = from.next().await {
+                held.extend_from_slice(&part.map_err(failed)?);
+                while let Some(end) = held.iter().position(|byte| *byte == b'\n') {
+                    gather.batch.push_text(&held[..end]);
+                    gather.end_row()?;
+                    held.drain(..=end);
+                }
+            }
+            gather.hand_over()?;
+            return Ok(outcome);
+        }
+        // From or into a file of the server.
+        let rows = self.client.execute_raw(statement.trim_end().trim_end_matches(';'), Vec::<String>::new()).await.map_err(failed)?;
+        outcome.changed = Some(rows);
+        Ok(outcome)
+    }
+
+    /// What this program refuses itself while writes are refused, because the server would let it undo that
+    /// or touch what lies outside transactions.
+    fn evades(&self, statement: &str) -> bool {
+        use idle_tide_lang::token::{significant, tokens};
+        let list = significant(&tokens(statement, self.dialect));
+        let has = |word: &str| list.iter().any(|t| t.of(statement).eq_ignore_ascii_case(word));
+        has("default_transaction_read_only")
+            || has("transaction_read_only")
+            || has("set_config")
+            || has("write") && (has("read") || has("transaction"))
+            || has("all") && has("reset")
+            || has("discard")
+            || summary(statement, self.dialect).verb == "copy" && !statement.to_ascii_lowercase().contains("stdout")
+    }
+}
+
+impl Connection for Postgres {
+    fn dialect(&self) -> &'static Dialect {
+        self.dialect
+    }
+
+    fn control(&self) -> Arc<dyn Control> {
+        Arc::new(ServerControl(Arc::clone(&self.tickets)))
+    }
+
+    fn bearings(&mut self) -> Bearings {
+        let state = self.ear.lock().state;
+        if self.stale && state != b'E' && !self.is_gone() {
+            // What cannot be asked now is asked the next time.
+            let _ = self.ask_bearings();
+        }
+        let heard = self.ear.lock();
+        self.bearings.transaction = self.transaction;
+        self.bearings.transaction_failed = heard.state == b'E';
+        if let (Some(zone), Some(server)) = (heard.parameters.get("TimeZone"), &mut self.bearings.server) {
+            server.time_zone.clone_from(zone);
+        }
+        self.bearings.clone()
+    }
+
+    fn catalog(&mut self) -> Result<Catalog, EngineError> {
+        catalog::read(self)
+    }
+
+    fn count_rows(&mut self, catalog: &mut Catalog, limit: Duration) {
+        let end = Instant::now() + limit;
+        if self.ear.lock().state == b'E' {
+            return;
+        }
+        let mut small: Vec<&mut Object> = catalog
+            .objects
+            .iter_mut()
+            .filter(|o| o.kind == idle_tide_core::Kind::Table && !o.helper && o.bytes.is_some_and(|bytes| bytes < 4 << 20))
+            .collect();
+        small.sort_by_key(|object| object.bytes);
+        // Many in one question: the way to the server may be long.
+        for group in small.chunks_mut(40) {
+            if Instant::now() >= end {
+                return;
+            }
+            let parts: Vec<String> = group
+                .iter()
+                .map(|o| format!("(select count(*) from {}.{})", POSTGRES.quote_name(&o.schema), POSTGRES.quote_name(&o.name)))
+                .collect();
+            let Ok(rows) = self.ask(&format!("select {}", parts.join(", "))) else {
+                // One may not be read: the estimates stay.
+                continue;
+            };
+            for (object, count) in group.iter_mut().zip(rows.into_iter().flatten()) {
+                object.rows = count.and_then(|count| count.parse().ok());
+                object.estimated = false;
+            }
+        }
+    }
+
+    fn define(&mut self, object: &mut Object) -> Result<(), EngineError> {
+        catalog::define(self, object)
+    }
+
+    fn run(&mut self, ticket: u64, statement: &str, sink: &mut dyn Sink) -> Result<Outcome, EngineError> {
+        if statement.trim_start().starts_with('\\') {
+            let mut error = EngineError::plain("This line is for another program, not for the server.");
+            error.fault = Fault::Statement;
+            error.advice = Some("A line that begins with a backslash is no SQL and was not sent. If it changes the database, say that with /use or in the address, and take the line out.".into());
+            return Err(error);
+        }
+        if self.is_gone() {
+            return Err(EngineError {
+                fault: Fault::NotSent,
+                ..EngineError::plain("the connection had ended before")
+            });
+        }
+        let was_in_transaction = self.ear.lock().state != b'I';
+        if self.refusing {
+            if self.evades(statement) {
+                return Err(EngineError {
+                    fault: Fault::ReadOnly,
+                    advice: Some("This session refuses writes, and this could undo that or write outside a transaction; /writes ask allows it again.".into()),
+                    ..EngineError::plain("refused by this program")
+                });
+            }
+            if !was_in_transaction {
+                self.ask("set default_transaction_read_only = on")?;
+            }
+        }
+        locked(&self.notices).clear();
+        if !self.tickets.begin(ticket) {
+            self.tickets.end();
+            return Err(EngineError::cancelled());
+        }
+        let result = self.runtime.block_on(self.stream(statement, sink));
+        let mut interrupted = matches!(&result, Err(error) if error.fault == Fault::Sink);
+        if interrupted {
+            // Nobody takes the rest: the server need not send it.
+            link::stop(&self.address, &self.reach, &self.client, matches!(self.link, LinkState::Encrypted { .. }))();
+        }
+        interrupted |= self.tickets.end();
+        if interrupted && !self.is_gone() {
+            // What was cancelled late must not hit the next statement.
+            for _ in 0..3 {
+                if self.runtime.block_on(self.client.simple_query("")).is_ok() {
+                    break;
+                }
+            }
+        }
+        let effect = summary(statement, self.dialect).effect;
+        self.stale |= !matches!(effect, Effect::Read | Effect::Write) || result.is_err() || statement.contains("set_config");
+        let heard = self.ear.lock();
+        self.transaction = match heard.state {
+            b'I' => None,
+            _ => self.transaction.or_else(|| Some(Instant::now())),
+        };
+        let plain = heard.parameters.get("standard_conforming_strings").is_none_or(|v| v == "on");
+        self.dialect = if plain { &POSTGRES } else { &POSTGRES_BACKSLASH };
+        drop(heard);
+        let notes = std::mem::take(&mut *locked(&self.notices));
+        match result {
+            Ok(mut outcome) => {
+                outcome.notes = notes;
+                Ok(outcome)
+            }
+            Err(mut error) => {
+                if error.fault == Fault::ReadOnly && error.advice.is_none() {
+                    error.advice = Some(match &self.bearings.access {
+                        Access::ReadOnly(why) => why.clone(),
+                        Access::Writable if self.refusing => "This session refuses writes, and the server sees to it; /writes ask allows them again.".into(),
+                        Access::Writable => "The transaction only reads.".into(),
+                    });
+                }
+                Err(error)
+            }
+        }
+    }
+
+    fn refuse_writes(&mut self, refuse: bool) -> Result<(), EngineError> {
+        self.ask(if refuse {
+            "set default_transaction_read_only = on"
+        } else {
+            "reset default_transaction_read_only"
+        })?;
+        if refuse && self.ear.lock().state == b'T' {
+            self.ask("set transaction read only")?;
+        }
+        self.refusing = refuse;
+        self.stale = true;
+        Ok(())
+    }
+
+    fn beside(&self) -> Option<Beside> {
+        let (address, reach) = (self.address.clone(), Arc::clone(&self.reach));
+        let known = Arc::clone(&self.known);
+        Some(Box::new(move || {
+            let mut other = crate::served::log_in(&address, &crate::source::Silent, &mut |password| {
+                Self::log_in(&address, &reach, password.as_ref())
+            })?;
+            other.known = known;
+            Ok(Box::new(other))
+        }))
+    }
+
+    fn follow(&mut self, bearings: &Bearings) -> Result<(), EngineError> {
+        let Some(server) = &bearings.server else {
+            return Ok(());
+        };
+        let path: Vec<String> = server.search_path.iter().map(|s| POSTGRES.quote_name(s)).collect();
+        let role = match &server.role {
+            Some(role) => POSTGRES.quote_name(role),
+            None => "none".into(),
+        };
+        let path = if path.is_empty() { "''".into() } else { path.join(", ") };
+        self.ask(&format!("set role {role}; set search_path = {path}"))?;
+        Ok(())
+    }
+
+    fn listing(&mut self, what: Listing<'_>) -> Result<Query, String> {
+        Ok(catalog::listing(what))
+    }
+
+    fn change_password(&mut self, new: &SecretString) -> Result<(), EngineError> {
+        // Only the verifier travels, so the server's log cannot hold the password either.
+        let verifier = postgres_protocol::password::scram_sha_256(new.expose_secret().as_bytes());
+        let user = self.bearings.server.as_ref().map(|s| s.user.clone()).unwrap_or_default();
+        let role = format!("\"{}\"", user.replace('"', "\"\""));
+        self.ask(&format!("alter role {role} password {}", POSTGRES.quote_text(&verifier)))?;
+        let what = crate::address::SecretFor::Database;
+        self.address.secrets.set(what, Some(new.clone()));
+        Ok(())
+    }
+}

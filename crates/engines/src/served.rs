@@ -1,0 +1,347 @@
+//! What the families of servers have in common: a runtime in the connection's thread, cancelling by
+//! ticket so that a late cancel hits nothing else, batches of rows, and a login that asks for what is missing.
+
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Condvar, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use idle_tide_core::{RowBatch, ValueRef};
+use idle_tide_core::decimal::is_decimal;
+use secrecy::SecretString;
+
+use crate::address::{Address, SecretFor};
+use crate::engine::{Control, EngineError, Sink};
+use crate::source::{Ask, OpenError, Trouble};
+
+/// A batch is handed over at this many bytes.
+const BATCH_BYTES: usize = 256 * 1024;
+/// A slow statement hands over what it has after this long.
+pub(crate) const HAND_OVER: Duration = Duration::from_millis(50);
+
+/// A runtime that runs in the thread of whoever waits for it.
+pub(crate) fn runtime() -> Result<tokio::runtime::Runtime, OpenError> {
+    tokio::runtime::Builder::new_current_thread()
+        .enable_all()
+        .build()
+        .map_err(|error| OpenError::plain(format!("The system gives no means to wait for a server: {error}.")))
+}
+
+/// How a value that arrives as the server's text is read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Reading {
+    /// A 64-bit integer, or digits where it does not fit.
+    Integer,
+    /// A float.
+    Float,
+    /// An exact decimal number.
+    Number,
+    /// `t` or `f`.
+    Boolean,
+    /// Text as it is.
+    Text,
+    /// Bytes as they are.
+    Bytes,
+    /// Bytes as `\x` and hexadecimal digits.
+    HexBytes,
+}
+
+impl Reading {
+    /// Puts a value into a batch.
+    #[inline]
+    pub(crate) fn push(self, bytes: &[u8], batch: &mut RowBatch, room: &mut Vec<u8>) {
+        let text = || std::str::from_utf8(bytes).unwrap_or("");
+        match self {
+            Reading::Text => batch.push_text(bytes),
+            Reading::Integer => match integer(bytes) {
+                Some(number) => batch.push(ValueRef::Integer(number)),
+                None => Reading::Number.push(bytes, batch, room),
+            },
+            Reading::Number if is_decimal(bytes) => batch.push(ValueRef::Number(text())),
+            Reading::Float | Reading::Number => match text().parse() {
+                Ok(number) => batch.push(ValueRef::Float(number)),
+                Err(_) => batch.push_text(bytes),
+            },
+            Reading::Boolean => batch.push(ValueRef::Boolean(bytes == b"t")),
+            Reading::Bytes => batch.push(ValueRef::Bytes(bytes)),
+            Reading::HexBytes => match bytes.strip_prefix(b"\\x") {
+                Some(digits) => {
+                    room.clear();
+                    let half = |byte: u8| (byte as char).to_digit(16).unwrap_or(0) as u8;
+                    room.extend(digits.chunks_exact(2).map(|pair| half(pair[0]) << 4 | half(pair[1])));
+                    batch.push(ValueRef::Bytes(room));
+                }
+                None => batch.push_text(bytes),
+            },
+        }
+    }
+}
+
+/// An integer whose digits say no more than its value: no leading zeros.
+#[inline]
+fn integer(bytes: &[u8]) -> Option<i64> {
+    let digits = bytes.strip_prefix(b"-").unwrap_or(bytes);
+    if digits.is_empty() || digits.len() > 18 || digits[0] == b'0' && bytes.len() > 1 {
+        // The longest are read with care.
+        let text = std::str::from_utf8(bytes).ok()?;
+        let number: i64 = text.parse().ok()?;
+        return (number.to_string() == text).then_some(number);
+    }
+    let mut number = 0_i64;
+    for digit in digits {
+        if !digit.is_ascii_digit() {
+            return None;
+        }
+        number = number * 10 + i64::from(digit - b'0');
+    }
+    Some(if digits.len() < bytes.len() { -number } else { number })
+}
+
+/// Gathers rows and hands them over in time.
+pub(crate) struct Gather<'a> {
+    sink: &'a mut dyn Sink,
+    pub(crate) batch: RowBatch,
+    last: Instant,
+    until_look: u32,
+    stride: u32,
+}
+
+impl<'a> Gather<'a> {
+    pub(crate) fn new(sink: &'a mut dyn Sink) -> Self {
+        Gather {
+            sink,
+            batch: RowBatch::with_capacity(4_096, 64),
+            last: Instant::now(),
+            until_look: 1,
+            stride: 1,
+        }
+    }
+
+    /// The sink, after what was gathered went to it.
+    pub(crate) fn sink(&mut self) -> Result<&mut dyn Sink, EngineError> {
+        self.hand_over()?;
+        Ok(self.sink)
+    }
+
+    /// Ends a row; hands over when there is enough or it is time.
+    #[inline]
+    pub(crate) fn end_row(&mut self) -> Result<(), EngineError> {
+        self.batch.end_row();
+        let mut full = self.batch.encoded() >= BATCH_BYTES;
+        // Looking at the clock costs more than a fast row: look less often while rows come fast.
+        self.until_look -= 1;
+        if self.until_look == 0 {
+            let elapsed = self.last.elapsed();
+            full |= elapsed >= HAND_OVER;
+            self.stride = if elapsed >= HAND_OVER / 2 { 1 } else { (self.stride * 2).min(128) };
+            self.until_look = self.stride;
+        }
+        if full { self.hand_over() } else { Ok(()) }
+    }
+
+    /// Hands over what there is.
+    pub(crate) fn hand_over(&mut self) -> Result<(), EngineError> {
+        self.last = Instant::now();
+        if self.batch.is_empty() {
+            return Ok(());
+        }
+        let room = self.batch.encoded().min(BATCH_BYTES);
+        let rows = self.batch.len();
+        let next = RowBatch::with_capacity(room + room / 8, rows + rows / 8);
+        let full = std::mem::replace(&mut self.batch, next);
+        self.sink.rows(full).map_err(|error| EngineError::of_sink(&error))
+    }
+
+    /// Whether rows wait to be handed over.
+    pub(crate) fn holds_rows(&self) -> bool {
+        !self.batch.is_empty()
+    }
+}
+
+/// Asks the server to stop what a connection runs; it runs in a thread of its own and may block.
+pub(crate) type Stop = Box<dyn Fn() + Send + Sync>;
+
+/// State shared between a connection's thread and everybody else.
+pub(crate) struct Tickets {
+    running: AtomicU64,
+    cancelled: AtomicU64,
+    /// Cancels that are on their way to the server.
+    on_the_way: Mutex<u32>,
+    arrived: Condvar,
+    stop: Mutex<Option<Arc<Stop>>>,
+}
+
+impl Tickets {
+    pub(crate) fn new(stop: Stop) -> Arc<Self> {
+        Arc::new(Tickets {
+            running: AtomicU64::new(0),
+            cancelled: AtomicU64::new(0),
+            on_the_way: Mutex::new(0),
+            arrived: Condvar::new(),
+            stop: Mutex::new(Some(Arc::new(stop))),
+        })
+    }
+
+    /// Begins a run; false if it was cancelled before.
+    pub(crate) fn begin(&self, ticket: u64) -> bool {
+        self.running.store(ticket, Ordering::SeqCst);
+        self.cancelled.load(Ordering::SeqCst) != ticket
+    }
+
+    pub(crate) fn is_cancelled(&self) -> bool {
+        let running = self.running.load(Ordering::SeqCst);
+        running != 0 && self.cancelled.load(Ordering::SeqCst) == running
+    }
+
+    /// Ends a run. Waits for a cancel that is on its way, so that it cannot hit what comes next; true if
+    /// there was one.
+    pub(crate) fn end(&self) -> bool {
+        let was = self.is_cancelled();
+        self.running.store(0, Ordering::SeqCst);
+        let mut count = self.on_the_way.lock().unwrap_or_else(PoisonError::into_inner);
+        let limit = Instant::now() + Duration::from_secs(5);
+        while *count > 0 && Instant::now() < limit {
+            let waited = self.arrived.wait_timeout(count, Duration::from_millis(100));
+            count = waited.unwrap_or_else(PoisonError::into_inner).0;
+        }
+        was
+    }
+}
+
+/// The tickets of a connection as its [`Control`].
+pub(crate) struct ServerControl(pub(crate) Arc<Tickets>);
+
+impl Control for ServerControl {
+    fn cancel(&self, ticket: u64) {
+        let tickets = &self.0;
+        let before = tickets.cancelled.swap(ticket, Ordering::SeqCst);
+        if before == ticket || tickets.running.load(Ordering::SeqCst) != ticket {
+            return;
+        }
+        let stop = tickets.stop.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let Some(stop) = stop else { return };
+        *tickets.on_the_way.lock().unwrap_or_else(PoisonError::into_inner) += 1;
+        let shared = Arc::clone(tickets);
+        // The one who cancels does not wait for the server.
+        std::thread::spawn(move || {
+            if shared.running.load(Ordering::SeqCst) == ticket {
+                stop();
+            }
+            *shared.on_the_way.lock().unwrap_or_else(PoisonError::into_inner) -= 1;
+            shared.arrived.notify_all();
+        });
+    }
+
+    fn waiting(&self) -> Option<(Duration, Duration)> {
+        None
+    }
+}
+
+/// Logs in; asks for the password when the server wants one and there is none that fits, at most three
+/// times.
+pub(crate) fn log_in<T>(
+    address: &Address,
+    ask: &dyn Ask,
+    attempt: &mut dyn FnMut(Option<SecretString>) -> Result<T, OpenError>,
+) -> Result<T, OpenError> {
+    let given = address.secrets.get(&SecretFor::Database);
+    let mut last = match attempt(given) {
+        Err(error) if error.trouble == Trouble::Login => error,
+        other => return other,
+    };
+    for _ in 0..3 {
+        let place = address.place();
+        let Some(password) = ask.secret(&format!("Password of {} on {place}", address.user)) else {
+            return Err(last);
+        };
+        match attempt(Some(password.clone())) {
+            Err(error) if error.trouble == Trouble::Login => {
+                ask.tell("That password was not right");
+                last = error;
+            }
+            Ok(done) => {
+                address.secrets.set(SecretFor::Database, Some(password));
+                return Ok(done);
+            }
+            other => return other,
+        }
+    }
+    Err(last)
+}
+
+/// Trouble of the network in words.
+pub(crate) fn unreachable(address: &Address, error: &std::io::Error, last_words: Option<String>) -> OpenError {
+    use std::io::ErrorKind as K;
+    let place = address.place();
+    let said = Some(match last_words {
+        Some(words) => format!("{error}; {words}"),
+        None => error.to_string(),
+    });
+    let make = |trouble, headline: String, check: &str| OpenError {
+        trouble,
+        headline,
+        checks: vec![check.to_string()],
+        said: said.clone(),
+    };
+    if said.as_deref().is_some_and(|words| words.contains("The command") || words.contains("secure-shell")) || !address.way_words().is_empty() {
+        return make(
+            Trouble::Way,
+            format!("{place} could not be reached {}.", address.way_words()),
+            "Check that the other end of the way has the server under this host and port.",
+        );
+    }
+    let text = error.to_string();
+    if text.contains("lookup") || text.contains("Name or service") || text.contains("resolve") {
+        return make(
+            Trouble::NameNotFound,
+            format!("The host {} is not known.", address.host),
+            "Check how it is spelled, and whether its name service can be reached from here.",
+        );
+    }
+    match error.kind() {
+        K::ConnectionRefused => make(
+            Trouble::Refused,
+            format!("Nothing answers at {place}."),
+            if address.is_local() {
+                "Check that the server runs and listens on this port; F9 shows what was found on this machine."
+            } else {
+                "Check that the server runs, that it listens on this port for other machines, and the port itself."
+            },
+        ),
+        K::NotFound => make(
+            Trouble::Refused,
+            format!("There is no socket {place}."),
+            "Check that the server runs; its settings say where its socket is.",
+        ),
+        K::PermissionDenied => make(
+            Trouble::Refused,
+            format!("The socket {place} may not be used by you."),
+            "Ask whoever runs the server, or use its port.",
+        ),
+        K::TimedOut | K::HostUnreachable | K::NetworkUnreachable => make(
+            Trouble::NoRoute,
+            format!("{place} does not answer."),
+            "Check that this machine has a way there: a firewall, a private network, or --via a host that has one.",
+        ),
+        _ => make(
+            Trouble::Other,
+            format!("The connection with {place} ended before it began."),
+            "Check that a server of this family listens there.",
+        ),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn integers_keep_every_digit() {
+        for text in ["0", "-1", "9223372036854775807", "-9223372036854775808"] {
+            assert_eq!(integer(text.as_bytes()).map(|n| n.to_string()).as_deref(), Some(text));
+        }
+        // What has more to say than a number stays as it is.
+        for text in ["00042", "18446744073709551615", "-0", "", "-", "1e3"] {
+            assert_eq!(integer(text.as_bytes()), None, "{text}");
+        }
+    }
+}
