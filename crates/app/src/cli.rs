@@ -142,7 +142,9 @@ fn source(open: &Open) -> Result<(Source, OpenOptions), OpenError> {
     let source = Source::parse(name)?;
     if source != Source::Demo {
         if open.readings.is_some() || open.fresh {
-            return Err(OpenError::plain("--readings and --fresh belong to demo.".into()));
+            return Err(OpenError::plain(
+                "--readings and --fresh belong to demo.".into(),
+            ));
         }
         return Ok((source, options));
     }

@@ -319,7 +319,9 @@ impl<W: Write> RowWriter for Json<W> {
                 ValueRef::Float(f) if !f.is_finite() => json_text(out, &value.plain())?,
                 // JSON knows no leading zeros.
                 ValueRef::Number(n)
-                    if n.trim_start_matches('-').starts_with('0') && !n.contains("0.") && n != "0" =>
+                    if n.trim_start_matches('-').starts_with('0')
+                        && !n.contains("0.")
+                        && n != "0" =>
                 {
                     json_text(out, n)?;
                 }

@@ -5,6 +5,7 @@
 
 pub mod address;
 mod engine;
+mod harbour;
 mod mariadb;
 mod postgres;
 mod reach;
@@ -18,4 +19,5 @@ pub use engine::{
     Access, Bearings, Beside, Connection, Control, EngineError, Fault, LinkState, Listing, Outcome,
     Query, ServerBearings, Sink,
 };
+pub use harbour::load_harbour;
 pub use source::{Ask, OpenError, OpenOptions, Silent, Source, Trouble, demo_file, open};

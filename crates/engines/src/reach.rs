@@ -85,9 +85,13 @@ impl Reach {
                 Ok(Question::Failed(error)) => return Err(error),
                 Ok(Question::Secret(what, reply)) => drop(reply.send(ask.secret(&what))),
                 Ok(Question::Allow(question, details, reply)) => {
-                    drop(reply.send(ask.allow(&question, &details)));
+                    let _ = reply.send(ask.allow(&question, &details));
                 }
-                Err(_) => return Err(OpenError::plain("A fault inside this program ended the way in.")),
+                Err(_) => {
+                    return Err(OpenError::plain(
+                        "A fault inside this program ended the way in.",
+                    ));
+                }
             }
         }
     }
@@ -129,7 +133,9 @@ impl Asker {
 
     fn allow(&self, question: String, details: Vec<String>) -> bool {
         let (reply, answer) = mpsc::channel();
-        let sent = self.questions.send(Question::Allow(question, details, reply));
+        let sent = self
+            .questions
+            .send(Question::Allow(question, details, reply));
         sent.is_ok() && answer.recv().unwrap_or(false)
     }
 }
@@ -154,7 +160,10 @@ impl Carrier {
     fn carry(self, asker: Asker, stopped: tokio::sync::oneshot::Receiver<()>) {
         // Whoever opens waits for one of these.
         let answers = asker.questions.clone();
-        let runtime = match tokio::runtime::Builder::new_current_thread().enable_all().build() {
+        let runtime = match tokio::runtime::Builder::new_current_thread()
+            .enable_all()
+            .build()
+        {
             Ok(runtime) => runtime,
             Err(error) => {
                 let _ = answers.send(Question::Failed(OpenError::plain(error.to_string())));
@@ -163,9 +172,14 @@ impl Carrier {
         };
         runtime.block_on(async move {
             let ready = async {
-                let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, 0))
-                    .await
-                    .map_err(|error| OpenError::plain(format!("No port of this machine could be had: {error}.")))?;
+                let listener =
+                    TcpListener::bind((Ipv4Addr::LOCALHOST, 0))
+                        .await
+                        .map_err(|error| {
+                            OpenError::plain(format!(
+                                "No port of this machine could be had: {error}."
+                            ))
+                        })?;
                 let port = listener.local_addr().map_or(0, |address| address.port());
                 let ssh = match &self.address.way {
                     Way::Ssh(host) => Some(self.shell(host, &asker).await?),
@@ -199,11 +213,21 @@ impl Carrier {
                     let _ = stream.set_nodelay(true);
                     match (&self.address.way, &ssh) {
                         (Way::Command(command), _) => {
-                            tokio::spawn(over_command(stream, command.clone(), Arc::clone(&self.said)));
+                            tokio::spawn(over_command(
+                                stream,
+                                command.clone(),
+                                Arc::clone(&self.said),
+                            ));
                         }
                         (_, Some(ssh)) => {
                             let (host, port) = (self.address.host.clone(), self.address.port);
-                            tokio::spawn(over_shell(stream, Arc::clone(ssh), host, port, Arc::clone(&self.said)));
+                            tokio::spawn(over_shell(
+                                stream,
+                                Arc::clone(ssh),
+                                host,
+                                port,
+                                Arc::clone(&self.said),
+                            ));
                         }
                         _ => {}
                     }
@@ -214,7 +238,9 @@ impl Carrier {
                 _ = stopped => {}
             }
             if let Some(ssh) = ssh {
-                let _ = ssh.disconnect(russh::Disconnect::ByApplication, "", "").await;
+                let _ = ssh
+                    .disconnect(russh::Disconnect::ByApplication, "", "")
+                    .await;
             }
         });
     }
@@ -233,24 +259,34 @@ impl Carrier {
             ..client::Config::default()
         };
         let place = format!("{}:{}", host.host, host.port);
-        let stream = tokio::time::timeout(PATIENCE, TcpStream::connect((host.host.as_str(), host.port)))
-            .await
-            .unwrap_or_else(|_| Err(std::io::ErrorKind::TimedOut.into()))
-            .map_err(|error| trouble(
+        let stream = tokio::time::timeout(
+            PATIENCE,
+            TcpStream::connect((host.host.as_str(), host.port)),
+        )
+        .await
+        .unwrap_or_else(|_| Err(std::io::ErrorKind::TimedOut.into()))
+        .map_err(|error| {
+            trouble(
                 format!("The secure-shell host {place} does not answer."),
                 "Check its name and port, and that this machine has a way there.",
                 Some(error.to_string()),
-            ))?;
+            )
+        })?;
         // A question about the host key may take as long as the user likes.
         let mut session = client::connect_stream(Arc::new(config), stream, check)
             .await
             .map_err(|error| {
-                let own = refused.lock().unwrap_or_else(PoisonError::into_inner).take();
-                own.unwrap_or_else(|| trouble(
-                    format!("{place} could not agree with us on a secure shell."),
-                    "Check that a secure-shell server listens on this port.",
-                    Some(error.to_string()),
-                ))
+                let own = refused
+                    .lock()
+                    .unwrap_or_else(PoisonError::into_inner)
+                    .take();
+                own.unwrap_or_else(|| {
+                    trouble(
+                        format!("{place} could not agree with us on a secure shell."),
+                        "Check that a secure-shell server listens on this port.",
+                        Some(error.to_string()),
+                    )
+                })
             })?;
         if self.log_in(&mut session, host, asker).await? {
             return Ok(session);
@@ -262,23 +298,43 @@ impl Carrier {
         ))
     }
 
-    async fn log_in(&self, session: &mut Handle<HostKey>, host: &SshHost, asker: &Asker) -> Result<bool, OpenError> {
-        let failed = |error: russh::Error| trouble(
-            "The secure-shell host ended the login.",
-            "Try again; some hosts allow only a few attempts.",
-            Some(error.to_string()),
-        );
-        let hash = session.best_supported_rsa_hash().await.ok().flatten().flatten();
+    async fn log_in(
+        &self,
+        session: &mut Handle<HostKey>,
+        host: &SshHost,
+        asker: &Asker,
+    ) -> Result<bool, OpenError> {
+        let failed = |error: russh::Error| {
+            trouble(
+                "The secure-shell host ended the login.",
+                "Try again; some hosts allow only a few attempts.",
+                Some(error.to_string()),
+            )
+        };
+        let hash = session
+            .best_supported_rsa_hash()
+            .await
+            .ok()
+            .flatten()
+            .flatten();
         // A key that was named is the one that counts; else the agent, then the usual files.
         if host.key.is_none()
             && let Ok(agent) = AgentClient::connect_env().await
         {
             let mut agent = agent.dynamic();
-            for identity in agent.request_identities().await.unwrap_or_default().into_iter().take(6) {
+            for identity in agent
+                .request_identities()
+                .await
+                .unwrap_or_default()
+                .into_iter()
+                .take(6)
+            {
                 let AgentIdentity::PublicKey { key, .. } = identity else {
                     continue;
                 };
-                let outcome = session.authenticate_publickey_with(&host.user, key, hash, &mut agent).await;
+                let outcome = session
+                    .authenticate_publickey_with(&host.user, key, hash, &mut agent)
+                    .await;
                 if matches!(outcome, Ok(AuthResult::Success)) {
                     return Ok(true);
                 }
@@ -300,7 +356,10 @@ impl Carrier {
                 continue;
             };
             let key = PrivateKeyWithHashAlg::new(Arc::new(key), hash);
-            let outcome = session.authenticate_publickey(&host.user, key).await.map_err(failed)?;
+            let outcome = session
+                .authenticate_publickey(&host.user, key)
+                .await
+                .map_err(failed)?;
             if outcome.success() {
                 return Ok(true);
             }
@@ -313,7 +372,10 @@ impl Carrier {
             let password = match self.address.secrets.get(&what) {
                 Some(password) => password,
                 None => {
-                    let words = format!("Password of {} on the secure-shell host {}", host.user, host.host);
+                    let words = format!(
+                        "Password of {} on the secure-shell host {}",
+                        host.user, host.host
+                    );
                     asker.secret(words).ok_or_else(OpenError::cancelled)?
                 }
             };
@@ -326,7 +388,9 @@ impl Carrier {
                     self.address.secrets.set(what, Some(password));
                     return Ok(true);
                 }
-                AuthResult::Failure { remaining_methods, .. } => {
+                AuthResult::Failure {
+                    remaining_methods, ..
+                } => {
                     self.address.secrets.set(what.clone(), None);
                     if !remaining_methods.contains(&russh::MethodKind::Password) {
                         return Ok(false);
@@ -338,11 +402,17 @@ impl Carrier {
     }
 
     /// Reads a private key; one that was not named and cannot be read is passed over.
-    fn key(&self, file: &Path, named: bool, asker: &Asker) -> Result<Option<russh::keys::PrivateKey>, OpenError> {
+    fn key(
+        &self,
+        file: &Path,
+        named: bool,
+        asker: &Asker,
+    ) -> Result<Option<russh::keys::PrivateKey>, OpenError> {
         let what = SecretFor::SshKey(file.to_path_buf());
         let mut phrase = self.address.secrets.get(&what);
         for _ in 0..4 {
-            let read = russh::keys::load_secret_key(file, phrase.as_ref().map(|p| p.expose_secret()));
+            let read =
+                russh::keys::load_secret_key(file, phrase.as_ref().map(|p| p.expose_secret()));
             let encrypted = match read {
                 Ok(key) => {
                     self.address.secrets.set(what, phrase);
@@ -394,8 +464,12 @@ impl client::Handler for HostKey {
             Ok(true) => return Ok(true),
             Err(russh::keys::Error::KeyChanged { line }) => {
                 return refuse(trouble(
-                    format!("The key of {host}:{port} is not the one that is known for it. It was not trusted, and nothing was sent."),
-                    &format!("Either the host was set up anew or somebody stands in between. Ask whoever runs it; only then take line {line} out of the known_hosts file in ~/.ssh."),
+                    format!(
+                        "The key of {host}:{port} is not the one that is known for it. It was not trusted, and nothing was sent."
+                    ),
+                    &format!(
+                        "Either the host was set up anew or somebody stands in between. Ask whoever runs it; only then take line {line} out of the known_hosts file in ~/.ssh."
+                    ),
                     Some(format!("it offers {print}")),
                 ));
             }
@@ -409,7 +483,10 @@ impl client::Handler for HostKey {
         if !known.is_empty() {
             details.insert(0, "A key of another kind is known for it; an attacker could offer a new kind on purpose.".into());
         }
-        if !self.asker.allow(format!("The host {host}:{port} is not known here. Go on?"), details) {
+        if !self.asker.allow(
+            format!("The host {host}:{port} is not known here. Go on?"),
+            details,
+        ) {
             return refuse(trouble(
                 format!("The key of {host}:{port} was not accepted."),
                 "Nothing was sent to it.",
@@ -417,7 +494,10 @@ impl client::Handler for HostKey {
             ));
         }
         if let Err(error) = known_hosts::learn_known_hosts(host, port, &key) {
-            self.asker.allow(format!("The key could not be remembered: {error}. Go on without?"), Vec::new());
+            self.asker.allow(
+                format!("The key could not be remembered: {error}. Go on without?"),
+                Vec::new(),
+            );
         }
         Ok(true)
     }
@@ -438,12 +518,18 @@ async fn over_shell(
     port: u16,
     said: Arc<Mutex<VecDeque<String>>>,
 ) {
-    match ssh.channel_open_direct_tcpip(host, u32::from(port), "127.0.0.1", 0).await {
+    match ssh
+        .channel_open_direct_tcpip(host, u32::from(port), "127.0.0.1", 0)
+        .await
+    {
         Ok(channel) => {
             let mut channel = channel.into_stream();
             let _ = copy_bidirectional(&mut stream, &mut channel).await;
         }
-        Err(error) => say(&said, &format!("The secure-shell host cannot reach the server: {error}.")),
+        Err(error) => say(
+            &said,
+            &format!("The secure-shell host cannot reach the server: {error}."),
+        ),
     }
 }
 
@@ -458,7 +544,12 @@ async fn over_command(stream: TcpStream, command: String, said: Arc<Mutex<VecDeq
         .spawn();
     let mut child = match child {
         Ok(child) => child,
-        Err(error) => return say(&said, &format!("The command could not be started: {error}.")),
+        Err(error) => {
+            return say(
+                &said,
+                &format!("The command could not be started: {error}."),
+            );
+        }
     };
     let (Some(mut input), Some(mut output), Some(errors)) =
         (child.stdin.take(), child.stdout.take(), child.stderr.take())
@@ -527,7 +618,10 @@ mod tests {
         let (accepted, peer) = listener.accept().expect("accepted");
         assert!(is_own(peer, accepted.local_addr().ok()));
         let mut other = std::process::Command::new("bash")
-            .args(["-c", &format!("exec 3<>/dev/tcp/127.0.0.1/{}; read -r", place.port())])
+            .args([
+                "-c",
+                &format!("exec 3<>/dev/tcp/127.0.0.1/{}; read -r", place.port()),
+            ])
             .stdin(Stdio::piped())
             .spawn()
             .expect("starts");

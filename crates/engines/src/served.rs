@@ -5,8 +5,8 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use idle_tide_core::{RowBatch, ValueRef};
 use idle_tide_core::decimal::is_decimal;
+use idle_tide_core::{RowBatch, ValueRef};
 use secrecy::SecretString;
 
 use crate::address::{Address, SecretFor};
@@ -23,7 +23,11 @@ pub(crate) fn runtime() -> Result<tokio::runtime::Runtime, OpenError> {
     tokio::runtime::Builder::new_current_thread()
         .enable_all()
         .build()
-        .map_err(|error| OpenError::plain(format!("The system gives no means to wait for a server: {error}.")))
+        .map_err(|error| {
+            OpenError::plain(format!(
+                "The system gives no means to wait for a server: {error}."
+            ))
+        })
 }
 
 /// How a value that arrives as the server's text is read.
@@ -67,7 +71,11 @@ impl Reading {
                 Some(digits) => {
                     room.clear();
                     let half = |byte: u8| (byte as char).to_digit(16).unwrap_or(0) as u8;
-                    room.extend(digits.chunks_exact(2).map(|pair| half(pair[0]) << 4 | half(pair[1])));
+                    room.extend(
+                        digits
+                            .chunks_exact(2)
+                            .map(|pair| half(pair[0]) << 4 | half(pair[1])),
+                    );
                     batch.push(ValueRef::Bytes(room));
                 }
                 None => batch.push_text(bytes),
@@ -93,7 +101,11 @@ fn integer(bytes: &[u8]) -> Option<i64> {
         }
         number = number * 10 + i64::from(digit - b'0');
     }
-    Some(if digits.len() < bytes.len() { -number } else { number })
+    Some(if digits.len() < bytes.len() {
+        -number
+    } else {
+        number
+    })
 }
 
 /// Gathers rows and hands them over in time.
@@ -132,7 +144,11 @@ impl<'a> Gather<'a> {
         if self.until_look == 0 {
             let elapsed = self.last.elapsed();
             full |= elapsed >= HAND_OVER;
-            self.stride = if elapsed >= HAND_OVER / 2 { 1 } else { (self.stride * 2).min(128) };
+            self.stride = if elapsed >= HAND_OVER / 2 {
+                1
+            } else {
+                (self.stride * 2).min(128)
+            };
             self.until_look = self.stride;
         }
         if full { self.hand_over() } else { Ok(()) }
@@ -148,7 +164,9 @@ impl<'a> Gather<'a> {
         let rows = self.batch.len();
         let next = RowBatch::with_capacity(room + room / 8, rows + rows / 8);
         let full = std::mem::replace(&mut self.batch, next);
-        self.sink.rows(full).map_err(|error| EngineError::of_sink(&error))
+        self.sink
+            .rows(full)
+            .map_err(|error| EngineError::of_sink(&error))
     }
 
     /// Whether rows wait to be handed over.
@@ -159,6 +177,9 @@ impl<'a> Gather<'a> {
 
 /// Asks the server to stop what a connection runs; it runs in a thread of its own and may block.
 pub(crate) type Stop = Box<dyn Fn() + Send + Sync>;
+
+/// The ticket of no run.
+const IDLE: u64 = u64::MAX - 1;
 
 /// State shared between a connection's thread and everybody else.
 pub(crate) struct Tickets {
@@ -173,8 +194,9 @@ pub(crate) struct Tickets {
 impl Tickets {
     pub(crate) fn new(stop: Stop) -> Arc<Self> {
         Arc::new(Tickets {
-            running: AtomicU64::new(0),
-            cancelled: AtomicU64::new(0),
+            running: AtomicU64::new(IDLE),
+            // No ticket yet.
+            cancelled: AtomicU64::new(u64::MAX),
             on_the_way: Mutex::new(0),
             arrived: Condvar::new(),
             stop: Mutex::new(Some(Arc::new(stop))),
@@ -189,15 +211,18 @@ impl Tickets {
 
     pub(crate) fn is_cancelled(&self) -> bool {
         let running = self.running.load(Ordering::SeqCst);
-        running != 0 && self.cancelled.load(Ordering::SeqCst) == running
+        running != IDLE && self.cancelled.load(Ordering::SeqCst) == running
     }
 
     /// Ends a run. Waits for a cancel that is on its way, so that it cannot hit what comes next; true if
     /// there was one.
     pub(crate) fn end(&self) -> bool {
         let was = self.is_cancelled();
-        self.running.store(0, Ordering::SeqCst);
-        let mut count = self.on_the_way.lock().unwrap_or_else(PoisonError::into_inner);
+        self.running.store(IDLE, Ordering::SeqCst);
+        let mut count = self
+            .on_the_way
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner);
         let limit = Instant::now() + Duration::from_secs(5);
         while *count > 0 && Instant::now() < limit {
             let waited = self.arrived.wait_timeout(count, Duration::from_millis(100));
@@ -217,16 +242,26 @@ impl Control for ServerControl {
         if before == ticket || tickets.running.load(Ordering::SeqCst) != ticket {
             return;
         }
-        let stop = tickets.stop.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let stop = tickets
+            .stop
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner)
+            .clone();
         let Some(stop) = stop else { return };
-        *tickets.on_the_way.lock().unwrap_or_else(PoisonError::into_inner) += 1;
+        *tickets
+            .on_the_way
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner) += 1;
         let shared = Arc::clone(tickets);
         // The one who cancels does not wait for the server.
         std::thread::spawn(move || {
             if shared.running.load(Ordering::SeqCst) == ticket {
                 stop();
             }
-            *shared.on_the_way.lock().unwrap_or_else(PoisonError::into_inner) -= 1;
+            *shared
+                .on_the_way
+                .lock()
+                .unwrap_or_else(PoisonError::into_inner) -= 1;
             shared.arrived.notify_all();
         });
     }
@@ -269,7 +304,11 @@ pub(crate) fn log_in<T>(
 }
 
 /// Trouble of the network in words.
-pub(crate) fn unreachable(address: &Address, error: &std::io::Error, last_words: Option<String>) -> OpenError {
+pub(crate) fn unreachable(
+    address: &Address,
+    error: &std::io::Error,
+    last_words: Option<String>,
+) -> OpenError {
     use std::io::ErrorKind as K;
     let place = address.place();
     let said = Some(match last_words {
@@ -282,7 +321,11 @@ pub(crate) fn unreachable(address: &Address, error: &std::io::Error, last_words:
         checks: vec![check.to_string()],
         said: said.clone(),
     };
-    if said.as_deref().is_some_and(|words| words.contains("The command") || words.contains("secure-shell")) || !address.way_words().is_empty() {
+    if said
+        .as_deref()
+        .is_some_and(|words| words.contains("The command") || words.contains("secure-shell"))
+        || !address.way_words().is_empty()
+    {
         return make(
             Trouble::Way,
             format!("{place} could not be reached {}.", address.way_words()),
@@ -337,7 +380,10 @@ mod tests {
     #[test]
     fn integers_keep_every_digit() {
         for text in ["0", "-1", "9223372036854775807", "-9223372036854775808"] {
-            assert_eq!(integer(text.as_bytes()).map(|n| n.to_string()).as_deref(), Some(text));
+            assert_eq!(
+                integer(text.as_bytes()).map(|n| n.to_string()).as_deref(),
+                Some(text)
+            );
         }
         // What has more to say than a number stays as it is.
         for text in ["00042", "18446744073709551615", "-0", "", "-", "1e3"] {

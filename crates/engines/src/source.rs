@@ -323,7 +323,10 @@ mod tests {
         assert!(matches!(parse("mariadb"), Source::Server(_)));
         assert!(Source::parse("oak://haven").is_err());
         assert!(Source::parse("").is_err());
-        let over = Overrides { port: Some(1), ..Overrides::default() };
+        let over = Overrides {
+            port: Some(1),
+            ..Overrides::default()
+        };
         assert!(Source::parse_with("demo", &over).is_err());
     }
 }

@@ -6,11 +6,17 @@ use std::sync::Arc;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio_rustls::TlsConnector;
 use tokio_rustls::client::TlsStream;
-use tokio_rustls::rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
-use tokio_rustls::rustls::crypto::{CryptoProvider, ring, verify_tls12_signature, verify_tls13_signature};
+use tokio_rustls::rustls::client::danger::{
+    HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier,
+};
+use tokio_rustls::rustls::crypto::{
+    CryptoProvider, ring, verify_tls12_signature, verify_tls13_signature,
+};
 use tokio_rustls::rustls::pki_types::pem::PemObject;
 use tokio_rustls::rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName, UnixTime};
-use tokio_rustls::rustls::{ClientConfig, DigitallySignedStruct, Error, RootCertStore, SignatureScheme};
+use tokio_rustls::rustls::{
+    ClientConfig, DigitallySignedStruct, Error, RootCertStore, SignatureScheme,
+};
 
 use crate::address::{Address, TlsMode};
 use crate::source::{OpenError, Trouble};
@@ -20,7 +26,9 @@ pub(crate) fn trouble(host: &str, said: &str) -> OpenError {
     let lower = said.to_lowercase();
     let (headline, check) = if lower.contains("unknownissuer") || lower.contains("unknown issuer") {
         (
-            format!("The server's certificate is not from an authority that is trusted here, so whether it is {host} is not known."),
+            format!(
+                "The server's certificate is not from an authority that is trusted here, so whether it is {host} is not known."
+            ),
             "If the authority is your own, name its file: tls-authority=FILE in the address. tls=require would encrypt without proof.",
         )
     } else if lower.contains("notvalidforname") || lower.contains("not valid for name") {
@@ -51,7 +59,9 @@ fn file_trouble(path: &std::path::Path, error: impl std::fmt::Display) -> OpenEr
     OpenError {
         trouble: Trouble::Tls,
         headline: format!("{} cannot be read as PEM.", path.display()),
-        checks: vec!["It has to be the file that tls-authority, tls-certificate or tls-key names.".into()],
+        checks: vec![
+            "It has to be the file that tls-authority, tls-certificate or tls-key names.".into(),
+        ],
         said: Some(error.to_string()),
     }
 }
@@ -93,7 +103,8 @@ pub(crate) fn config(address: &Address) -> Result<ClientConfig, OpenError> {
                 .map_err(|error| file_trouble(certificate, error))?
                 .collect();
             let chain = chain.map_err(|error| file_trouble(certificate, error))?;
-            let key_der = PrivateKeyDer::from_pem_file(key).map_err(|error| file_trouble(key, error))?;
+            let key_der =
+                PrivateKeyDer::from_pem_file(key).map_err(|error| file_trouble(key, error))?;
             builder.with_client_auth_cert(chain, key_der).map_err(fail)
         }
         (None, None) => Ok(builder.with_no_client_auth()),
@@ -141,7 +152,12 @@ impl ServerCertVerifier for AnyCertificate {
         certificate: &CertificateDer<'_>,
         signature: &DigitallySignedStruct,
     ) -> Result<HandshakeSignatureValid, Error> {
-        verify_tls12_signature(message, certificate, signature, &self.0.signature_verification_algorithms)
+        verify_tls12_signature(
+            message,
+            certificate,
+            signature,
+            &self.0.signature_verification_algorithms,
+        )
     }
 
     fn verify_tls13_signature(
@@ -150,7 +166,12 @@ impl ServerCertVerifier for AnyCertificate {
         certificate: &CertificateDer<'_>,
         signature: &DigitallySignedStruct,
     ) -> Result<HandshakeSignatureValid, Error> {
-        verify_tls13_signature(message, certificate, signature, &self.0.signature_verification_algorithms)
+        verify_tls13_signature(
+            message,
+            certificate,
+            signature,
+            &self.0.signature_verification_algorithms,
+        )
     }
 
     fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {

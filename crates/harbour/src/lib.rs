@@ -5,6 +5,7 @@
 
 mod random;
 mod rows;
+pub mod served;
 
 use std::collections::HashMap;
 

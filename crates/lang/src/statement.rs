@@ -158,7 +158,9 @@ pub fn data_of<'a>(text: &'a str, dialect: &Dialect) -> Option<(&'a str, &'a str
     let head = head(text, dialect);
     let data = text[head.len()..].strip_prefix(';')?;
     let data = data.split_once('\n').map(|(_, data)| data)?;
-    let end = data.rfind("\\.").filter(|at| data[at + 2..].trim().is_empty())?;
+    let end = data
+        .rfind("\\.")
+        .filter(|at| data[at + 2..].trim().is_empty())?;
     Some((head, &data[..end]))
 }
 
@@ -175,7 +177,10 @@ fn head<'a>(text: &'a str, dialect: &Dialect) -> &'a str {
     }
     let start = &text[..end];
     let list = significant(&tokens(start, dialect));
-    if !list.first().is_some_and(|token| token.is_word(start, "copy")) {
+    if !list
+        .first()
+        .is_some_and(|token| token.is_word(start, "copy"))
+    {
         return text;
     }
     let semicolon = list.iter().find(|token| token.kind == TokenKind::Semicolon);

@@ -20,9 +20,16 @@ pub(super) fn read(of: &mut Mariadb) -> Result<Catalog, EngineError> {
     for row in rows {
         let word = text(&row[2]);
         let view = word.contains("VIEW");
-        let mut object = Object::new(text(&row[0]), text(&row[1]), if view { Kind::View } else { Kind::Table });
+        let mut object = Object::new(
+            text(&row[0]),
+            text(&row[1]),
+            if view { Kind::View } else { Kind::Table },
+        );
         object.helper = word == "SEQUENCE";
-        object.rows = row[3].as_deref().and_then(|n| n.parse().ok()).filter(|_| !view);
+        object.rows = row[3]
+            .as_deref()
+            .and_then(|n| n.parse().ok())
+            .filter(|_| !view);
         object.estimated = object.rows.is_some();
         object.bytes = row[4].as_deref().and_then(|n| n.parse().ok());
         object.comment = row[5].clone().filter(|c| !c.is_empty() && !view);
@@ -67,7 +74,10 @@ pub(super) fn read(of: &mut Mariadb) -> Result<Catalog, EngineError> {
         let Some(object) = place.get(&text(&row[0])).map(|at| &mut objects[*at]) else {
             continue;
         };
-        let (name, column) = (text(&row[1]), row[3].clone().unwrap_or_else(|| "(expression)".into()));
+        let (name, column) = (
+            text(&row[1]),
+            row[3].clone().unwrap_or_else(|| "(expression)".into()),
+        );
         if object.indexes.last().is_none_or(|last| last.name != name) {
             object.indexes.push(Index {
                 automatic: name == "PRIMARY",
@@ -122,7 +132,11 @@ pub(super) fn read(of: &mut Mariadb) -> Result<Catalog, EngineError> {
         let quote = |name: &Option<String>| of.dialect.quote_name(&text(name));
         trigger.definition = Some(format!(
             "create trigger {} {} {} on {} for each row\n{};",
-            quote(&row[1]), text(&row[3]), text(&row[4]), quote(&row[2]), text(&row[5])
+            quote(&row[1]),
+            text(&row[3]),
+            text(&row[4]),
+            quote(&row[2]),
+            text(&row[5])
         ));
         trigger.owner = row[2].clone();
         objects.push(trigger);
@@ -141,9 +155,17 @@ pub(super) fn define(of: &mut Mariadb, object: &mut Object) -> Result<(), Engine
         return Ok(());
     }
     let word = if object.is_view() { "view" } else { "table" };
-    let name = format!("{}.{}", of.dialect.quote_name(&object.schema), of.dialect.quote_name(&object.name));
+    let name = format!(
+        "{}.{}",
+        of.dialect.quote_name(&object.schema),
+        of.dialect.quote_name(&object.name)
+    );
     let rows = of.ask(&format!("show create {word} {name}"))?;
-    let text = rows.into_iter().next().and_then(|row| row.into_iter().nth(1)).flatten();
+    let text = rows
+        .into_iter()
+        .next()
+        .and_then(|row| row.into_iter().nth(1))
+        .flatten();
     object.definition = text.map(|text| format!("{text};"));
     Ok(())
 }

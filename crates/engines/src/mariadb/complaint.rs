@@ -24,7 +24,11 @@ pub(super) fn of_server(error: &ServerError, statement: &str) -> EngineError {
         1054 => Complaint::NoSuchColumn(name()),
         1052 => Complaint::AmbiguousColumn(name()),
         1305 => Complaint::NoSuchFunction(last(
-            message.split_whitespace().nth(1).unwrap_or_default().to_string(),
+            message
+                .split_whitespace()
+                .nth(1)
+                .unwrap_or_default()
+                .to_string(),
         )),
         1064 => match message.split_once("near '") {
             Some((_, near)) => {
@@ -46,18 +50,28 @@ pub(super) fn of_server(error: &ServerError, statement: &str) -> EngineError {
         1317 => (Fault::Cancelled, None),
         1290 | 1792 | 1836 => (Fault::ReadOnly, None),
         1205 | 1213 => (Fault::Locked, None),
-        1048 | 1062 | 1169 | 1216 | 1217 | 1364 | 1451 | 1452 | 1557 | 1586 | 3819 | 4025 => (Fault::Constraint, None),
+        1048 | 1062 | 1169 | 1216 | 1217 | 1364 | 1451 | 1452 | 1557 | 1586 | 3819 | 4025 => {
+            (Fault::Constraint, None)
+        }
         1046 => (
             Fault::Statement,
-            Some("No database is chosen yet. /use NAME goes to one; /databases lists them.".to_string()),
+            Some(
+                "No database is chosen yet. /use NAME goes to one; /databases lists them."
+                    .to_string(),
+            ),
         ),
         1044 | 1142 | 1143 | 1227 | 1370 => (
             Fault::Other,
-            Some(format!("The present user may not do this: {message}. /access shows who may.")),
+            Some(format!(
+                "The present user may not do this: {message}. /access shows who may."
+            )),
         ),
         1969 | 3024 => (
             Fault::Other,
-            Some("It took longer than this session allows (max_statement_time, max_execution_time).".to_string()),
+            Some(
+                "It took longer than this session allows (max_statement_time, max_execution_time)."
+                    .to_string(),
+            ),
         ),
         1053 | 1077 | 1079 | 1152 | 1184 | 1927 | 4031 => (Fault::Lost, None),
         1021 | 1114 | 3 | 5 => (Fault::Disk, None),
@@ -85,7 +99,9 @@ pub(super) fn of_driver(error: &Error, statement: &str, last_words: Option<Strin
     };
     let lost = matches!(
         error,
-        Error::Io(_) | Error::Driver(DriverError::ConnectionClosed) | Error::Driver(DriverError::PacketOutOfOrder)
+        Error::Io(_)
+            | Error::Driver(DriverError::ConnectionClosed)
+            | Error::Driver(DriverError::PacketOutOfOrder)
     );
     if let Some(words) = last_words.filter(|_| lost) {
         said = format!("{said}; {words}");
@@ -99,7 +115,8 @@ pub(super) fn of_driver(error: &Error, statement: &str, last_words: Option<Strin
         };
     }
     let mut plain = EngineError::plain(said.clone());
-    if said.to_lowercase().contains("local infile") || said.to_lowercase().contains("local_infile") {
+    if said.to_lowercase().contains("local infile") || said.to_lowercase().contains("local_infile")
+    {
         plain.fault = Fault::Statement;
         plain.advice = Some("A file of this machine is not sent on a server's word. Read the file here and insert its rows.".into());
     }
@@ -139,7 +156,10 @@ pub(super) fn of_login(error: &Error, address: &Address, last_words: Option<Stri
             match server.code {
                 1045 | 1698 => make(
                     Trouble::Login,
-                    format!("{place} does not let {} in with this password.", address.user),
+                    format!(
+                        "{place} does not let {} in with this password.",
+                        address.user
+                    ),
                     "Check the user's name and the host part of the account: the server knows users by name and by where they come from.",
                     said,
                 ),
@@ -151,7 +171,10 @@ pub(super) fn of_login(error: &Error, address: &Address, last_words: Option<Stri
                 ),
                 1044 => make(
                     Trouble::NoDatabase,
-                    format!("{} may not enter the database {}.", address.user, address.database),
+                    format!(
+                        "{} may not enter the database {}.",
+                        address.user, address.database
+                    ),
                     "Leave it out of the address and see with /databases which may be entered.",
                     said,
                 ),
@@ -167,7 +190,12 @@ pub(super) fn of_login(error: &Error, address: &Address, last_words: Option<Stri
                     "Its accounts name the hosts that users may come from.",
                     said,
                 ),
-                _ => make(Trouble::Other, format!("{place} refuses: {}.", server.message.trim_end_matches('.')), "Its own log may say more.", said),
+                _ => make(
+                    Trouble::Other,
+                    format!("{place} refuses: {}.", server.message.trim_end_matches('.')),
+                    "Its own log may say more.",
+                    said,
+                ),
             }
         }
         error => make(

@@ -52,7 +52,12 @@ pub struct Mariadb {
     stale: bool,
 }
 
-fn options(address: &Address, reach: &Reach, password: Option<&SecretString>, encrypt: bool) -> Result<Opts, OpenError> {
+fn options(
+    address: &Address,
+    reach: &Reach,
+    password: Option<&SecretString>,
+    encrypt: bool,
+) -> Result<Opts, OpenError> {
     let mut builder = OptsBuilder::default()
         .user(Some(&address.user))
         .pass(password.map(|p| p.expose_secret().to_string()))
@@ -89,7 +94,11 @@ fn options(address: &Address, reach: &Reach, password: Option<&SecretString>, en
                 )));
             }
             (None, None) => {}
-            _ => return Err(crate::tls::config(address).err().unwrap_or_else(|| OpenError::plain("A certificate needs its key."))),
+            _ => {
+                return Err(crate::tls::config(address)
+                    .err()
+                    .unwrap_or_else(|| OpenError::plain("A certificate needs its key.")));
+            }
         }
         builder = builder.ssl_opts(tls);
     }
@@ -97,18 +106,28 @@ fn options(address: &Address, reach: &Reach, password: Option<&SecretString>, en
 }
 
 /// Connects and logs in; whether the link is encrypted is tried as the address says.
-async fn log_in(address: &Address, reach: &Reach, password: Option<&SecretString>) -> Result<Conn, OpenError> {
+async fn log_in(
+    address: &Address,
+    reach: &Reach,
+    password: Option<&SecretString>,
+) -> Result<Conn, OpenError> {
     let mode = address.tls_mode();
     let wants = mode != TlsMode::Off && address.socket.is_none();
     let attempt = async |encrypt: bool| {
         let options = options(address, reach, password, encrypt)?;
         let login = timeout(PATIENCE, Conn::new(options)).await;
-        Ok::<_, OpenError>(login.unwrap_or_else(|_| {
-            Err(std::io::Error::from(std::io::ErrorKind::TimedOut).into())
-        }))
+        Ok::<_, OpenError>(
+            login
+                .unwrap_or_else(|_| Err(std::io::Error::from(std::io::ErrorKind::TimedOut).into())),
+        )
     };
     let mut opened = attempt(wants).await?;
-    if mode == TlsMode::Try && matches!(opened, Err(Error::Driver(DriverError::NoClientSslFlagFromServer))) {
+    if mode == TlsMode::Try
+        && matches!(
+            opened,
+            Err(Error::Driver(DriverError::NoClientSslFlagFromServer))
+        )
+    {
         opened = attempt(false).await?;
     }
     opened.map_err(|error| {
@@ -142,31 +161,58 @@ impl Mariadb {
     ///
     /// # Errors
     /// If the server cannot be reached, is not who it should be, or refuses.
-    pub(crate) fn open(address: &Address, reach: Arc<Reach>, ask: &dyn Ask) -> Result<Self, OpenError> {
+    pub(crate) fn open(
+        address: &Address,
+        reach: Arc<Reach>,
+        ask: &dyn Ask,
+    ) -> Result<Self, OpenError> {
         let mut this = crate::served::log_in(address, ask, &mut |password| {
             Self::connect(address, &reach, password.as_ref())
         })?;
         this.ask_bearings()?;
         let version = this.bearings.version.clone();
-        let tested = TESTED.iter().any(|tested| version.starts_with(&format!("{tested}.")));
+        let tested = TESTED
+            .iter()
+            .any(|tested| version.starts_with(&format!("{tested}.")));
         if this.is_mysql {
             this.bearings.warnings.push("This is a MySQL server; this program is tested with MariaDB, whose protocol it shares.".into());
         } else if !tested {
-            let of = |text: &str| -> Vec<u32> { text.split('.').filter_map(|part| part.parse().ok()).collect() };
-            let word = if of(&version) > of(TESTED[TESTED.len() - 1]) { "newer" } else { "older" };
-            this.bearings.warnings.push(format!("This server is {word} than what this program is tested with ({}).", TESTED.join(", ")));
+            let of = |text: &str| -> Vec<u32> {
+                text.split('.')
+                    .filter_map(|part| part.parse().ok())
+                    .collect()
+            };
+            let word = if of(&version) > of(TESTED[TESTED.len() - 1]) {
+                "newer"
+            } else {
+                "older"
+            };
+            this.bearings.warnings.push(format!(
+                "This server is {word} than what this program is tested with ({}).",
+                TESTED.join(", ")
+            ));
         }
         for note in &address.notes {
             this.bearings.warnings.push(note.clone());
         }
-        let open = this.bearings.server.as_ref().is_some_and(|s| s.link == LinkState::Open);
+        let open = this
+            .bearings
+            .server
+            .as_ref()
+            .is_some_and(|s| s.link == LinkState::Open);
         if open && !address.is_local() {
-            this.bearings.warnings.push("The link to the server is not encrypted: others on the way can read it.".into());
+            this.bearings.warnings.push(
+                "The link to the server is not encrypted: others on the way can read it.".into(),
+            );
         }
         Ok(this)
     }
 
-    fn connect(address: &Address, reach: &Arc<Reach>, password: Option<&SecretString>) -> Result<Self, OpenError> {
+    fn connect(
+        address: &Address,
+        reach: &Arc<Reach>,
+        password: Option<&SecretString>,
+    ) -> Result<Self, OpenError> {
         let runtime = runtime()?;
         let conn = runtime.block_on(log_in(address, reach, password))?;
         let tickets = Tickets::new(stop(address, reach, conn.id()));
@@ -174,7 +220,9 @@ impl Mariadb {
             let (a, b, c) = conn.server_version();
             return Err(OpenError {
                 trouble: Trouble::TooOld,
-                headline: format!("This server, version {a}.{b}.{c}, is too old to be spoken to; MySQL 5.7, MariaDB 10.2 and later can be."),
+                headline: format!(
+                    "This server, version {a}.{b}.{c}, is too old to be spoken to; MySQL 5.7, MariaDB 10.2 and later can be."
+                ),
                 checks: Vec::new(),
                 said: None,
             });
@@ -208,7 +256,8 @@ impl Mariadb {
 
     /// Asks a question of our own whose answer is small.
     fn ask(&mut self, sql: &str) -> Result<Vec<Vec<Option<String>>>, EngineError> {
-        let answer: Result<Vec<mysql_async::Row>, Error> = self.runtime.block_on(self.conn.query(sql));
+        let answer: Result<Vec<mysql_async::Row>, Error> =
+            self.runtime.block_on(self.conn.query(sql));
         let rows = answer.map_err(|error| self.failed(&error, sql))?;
         Ok(rows
             .into_iter()
@@ -260,7 +309,8 @@ impl Mariadb {
         self.dialect = mariadb(self.is_mysql, &mode);
         let (zone, system_zone) = (next(), next());
         let read_only = next() == "1";
-        let (charset, collation, process, os, autocommit) = (next(), next(), next(), next(), next());
+        let (charset, collation, process, os, autocommit) =
+            (next(), next(), next(), next(), next());
         let all_powerful = next() == "1";
         let role = Some(next()).filter(|role| !role.is_empty() && role != "NONE");
         let isolation = next();
@@ -270,9 +320,14 @@ impl Mariadb {
         let tls = next();
         let uptime = next();
         self.bearings.access = if session_reads_only && !self.refusing {
-            Access::ReadOnly("The server makes this session's transactions read-only (tx_read_only is on).".into())
+            Access::ReadOnly(
+                "The server makes this session's transactions read-only (tx_read_only is on)."
+                    .into(),
+            )
         } else if read_only && !all_powerful {
-            Access::ReadOnly("This server only reads (read_only is on); writes go to the one it follows.".into())
+            Access::ReadOnly(
+                "This server only reads (read_only is on); writes go to the one it follows.".into(),
+            )
         } else {
             Access::Writable
         };
@@ -292,11 +347,21 @@ impl Mariadb {
             role,
             all_powerful,
             search_path: Vec::new(),
-            time_zone: if zone == "SYSTEM" { format!("{system_zone}, the server's") } else { zone },
+            time_zone: if zone == "SYSTEM" {
+                format!("{system_zone}, the server's")
+            } else {
+                zone
+            },
             link,
             identity: format!("{hostname}:{port}, server {server}"),
         });
-        let or_none = |text: String, none: &str| if text.is_empty() || text.trim_end_matches(['0', '.']).is_empty() { none.to_string() } else { text };
+        let or_none = |text: String, none: &str| {
+            if text.is_empty() || text.trim_end_matches(['0', '.']).is_empty() {
+                none.to_string()
+            } else {
+                text
+            }
+        };
         self.bearings.facts = vec![
             ("says of itself".into(), format!("{whole}, {comment}, {os}")),
             ("its own name".into(), format!("{hostname}:{port}")),
@@ -306,8 +371,19 @@ impl Mariadb {
             ("server's characters".into(), charset),
             ("collation".into(), collation),
             ("modes".into(), or_none(mode, "none")),
-            ("isolation".into(), isolation.to_lowercase().replace('-', " ")),
-            ("each statement alone".into(), if autocommit == "1" { "yes (autocommit)" } else { "no: commit; keeps what was written" }.into()),
+            (
+                "isolation".into(),
+                isolation.to_lowercase().replace('-', " "),
+            ),
+            (
+                "each statement alone".into(),
+                if autocommit == "1" {
+                    "yes (autocommit)"
+                } else {
+                    "no: commit; keeps what was written"
+                }
+                .into(),
+            ),
             ("statement limit".into(), or_none(limit, "none")),
         ];
         self.stale = false;
@@ -320,7 +396,12 @@ impl Mariadb {
     }
 
     /// Sends the statement and hands over what comes.
-    async fn stream(conn: &mut Conn, statement: &str, counts: bool, sink: &mut dyn Sink) -> Result<Outcome, Stopped> {
+    async fn stream(
+        conn: &mut Conn,
+        statement: &str,
+        counts: bool,
+        sink: &mut dyn Sink,
+    ) -> Result<Outcome, Stopped> {
         let mut result = conn.query_iter(statement).await.map_err(Stopped::Driver)?;
         let mut gather = Gather::new(sink);
         let mut outcome = Outcome::default();
@@ -334,7 +415,8 @@ impl Mariadb {
             if with_rows {
                 let sink = gather.sink()?;
                 if results > 0 {
-                    sink.another(outcome.clone()).map_err(|e| EngineError::of_sink(&e))?;
+                    sink.another(outcome.clone())
+                        .map_err(|e| EngineError::of_sink(&e))?;
                     outcome = Outcome::default();
                 }
                 results += 1;
@@ -345,7 +427,10 @@ impl Mariadb {
                 if counts {
                     outcome.changed = Some(result.affected_rows());
                 }
-                outcome.new_key = result.last_insert_id().filter(|key| *key > 0).and_then(|key| i64::try_from(key).ok());
+                outcome.new_key = result
+                    .last_insert_id()
+                    .filter(|key| *key > 0)
+                    .and_then(|key| i64::try_from(key).ok());
             }
             loop {
                 let row = {
@@ -400,10 +485,41 @@ impl Mariadb {
         use idle_tide_lang::token::{significant, tokens};
         let about = summary(statement, self.dialect);
         let list = significant(&tokens(statement, self.dialect));
-        let has = |word: &str| list.iter().any(|t| t.of(statement).trim_start_matches("@@").trim_start_matches("session.").eq_ignore_ascii_case(word));
+        let has = |word: &str| {
+            list.iter().any(|t| {
+                t.of(statement)
+                    .trim_start_matches("@@")
+                    .trim_start_matches("session.")
+                    .eq_ignore_ascii_case(word)
+            })
+        };
         let verbs = [
-            "select", "show", "describe", "desc", "explain", "analyze", "values", "with", "table", "use", "set", "do", "call",
-            "begin", "start", "commit", "rollback", "savepoint", "release", "handler", "execute", "prepare", "deallocate", "help", "checksum", "check",
+            "select",
+            "show",
+            "describe",
+            "desc",
+            "explain",
+            "analyze",
+            "values",
+            "with",
+            "table",
+            "use",
+            "set",
+            "do",
+            "call",
+            "begin",
+            "start",
+            "commit",
+            "rollback",
+            "savepoint",
+            "release",
+            "handler",
+            "execute",
+            "prepare",
+            "deallocate",
+            "help",
+            "checksum",
+            "check",
         ];
         !verbs.contains(&about.verb.as_str())
             || has("tx_read_only")
@@ -455,7 +571,11 @@ impl Connection for Mariadb {
         let mut small: Vec<&mut Object> = catalog
             .objects
             .iter_mut()
-            .filter(|o| o.kind == idle_tide_core::Kind::Table && !o.helper && o.bytes.is_some_and(|bytes| bytes < 4 << 20))
+            .filter(|o| {
+                o.kind == idle_tide_core::Kind::Table
+                    && !o.helper
+                    && o.bytes.is_some_and(|bytes| bytes < 4 << 20)
+            })
             .collect();
         small.sort_by_key(|object| object.bytes);
         for group in small.chunks_mut(40) {
@@ -465,7 +585,13 @@ impl Connection for Mariadb {
             let quote = |name: &str| self.dialect.quote_name(name);
             let parts: Vec<String> = group
                 .iter()
-                .map(|o| format!("(select count(*) from {}.{})", quote(&o.schema), quote(&o.name)))
+                .map(|o| {
+                    format!(
+                        "(select count(*) from {}.{})",
+                        quote(&o.schema),
+                        quote(&o.name)
+                    )
+                })
                 .collect();
             let Ok(rows) = self.ask(&format!("select {}", parts.join(", "))) else {
                 continue;
@@ -481,7 +607,12 @@ impl Connection for Mariadb {
         catalog::define(self, object)
     }
 
-    fn run(&mut self, ticket: u64, statement: &str, sink: &mut dyn Sink) -> Result<Outcome, EngineError> {
+    fn run(
+        &mut self,
+        ticket: u64,
+        statement: &str,
+        sink: &mut dyn Sink,
+    ) -> Result<Outcome, EngineError> {
         if self.is_gone() {
             return Err(EngineError {
                 fault: Fault::NotSent,
@@ -492,7 +623,9 @@ impl Connection for Mariadb {
             if self.evades(statement) {
                 return Err(EngineError {
                     fault: Fault::ReadOnly,
-                    advice: Some("This session refuses writes; /writes ask allows them again.".into()),
+                    advice: Some(
+                        "This session refuses writes; /writes ask allows them again.".into(),
+                    ),
                     ..EngineError::plain("refused by this program")
                 });
             }
@@ -506,7 +639,9 @@ impl Connection for Mariadb {
         }
         let about = summary(statement, self.dialect);
         let counts = about.effect == Effect::Write;
-        let result = self.runtime.block_on(Self::stream(&mut self.conn, statement, counts, sink));
+        let result = self
+            .runtime
+            .block_on(Self::stream(&mut self.conn, statement, counts, sink));
         let mut interrupted = false;
         let mut result = result.map_err(|stopped| match stopped {
             Stopped::Driver(error) => self.failed(&error, statement),
@@ -543,7 +678,9 @@ impl Connection for Mariadb {
                 if warnings > 0 && about.verb != "show" && !interrupted {
                     for row in self.ask("show warnings limit 20").unwrap_or_default() {
                         if let [Some(level), Some(code), Some(message)] = &row[..] {
-                            outcome.notes.push(format!("{}: {message} ({code})", level.to_lowercase()));
+                            outcome
+                                .notes
+                                .push(format!("{}: {message} ({code})", level.to_lowercase()));
                         }
                     }
                 }
@@ -577,9 +714,10 @@ impl Connection for Mariadb {
         let (mut address, reach) = (self.address.clone(), Arc::clone(&self.reach));
         address.database.clone_from(&self.bearings.database);
         Some(Box::new(move || {
-            let mut other = crate::served::log_in(&address, &crate::source::Silent, &mut |password| {
-                Self::connect(&address, &reach, password.as_ref())
-            })?;
+            let mut other =
+                crate::served::log_in(&address, &crate::source::Silent, &mut |password| {
+                    Self::connect(&address, &reach, password.as_ref())
+                })?;
             other.ask_bearings()?;
             Ok(Box::new(other))
         }))
@@ -594,7 +732,10 @@ impl Connection for Mariadb {
             self.stale = true;
         }
         if self.bearings.database != bearings.database && !bearings.database.is_empty() {
-            self.ask(&format!("use {}", self.dialect.quote_name(&bearings.database)))?;
+            self.ask(&format!(
+                "use {}",
+                self.dialect.quote_name(&bearings.database)
+            ))?;
             self.stale = true;
         }
         if self.stale {
@@ -609,14 +750,25 @@ impl Connection for Mariadb {
 
     fn change_password(&mut self, new: &SecretString) -> Result<(), EngineError> {
         let literal = self.dialect.quote_text(new.expose_secret());
-        let result = self.ask(&format!("alter user current_user() identified by {literal}"));
+        // Nobody needs a right for this statement when it is about their own account.
+        let value = if self.is_mysql {
+            literal.clone()
+        } else {
+            format!("password({literal})")
+        };
+        let result = self.ask(&format!("set password = {value}"));
         result.map_err(|mut error| {
             // What the server repeats of the statement holds the password.
-            error.message = error.message.replace(new.expose_secret(), "…").replace(&literal, "…");
+            error.message = error
+                .message
+                .replace(new.expose_secret(), "…")
+                .replace(&literal, "…");
             error.offset = None;
             error
         })?;
-        self.address.secrets.set(SecretFor::Database, Some(new.clone()));
+        self.address
+            .secrets
+            .set(SecretFor::Database, Some(new.clone()));
         Ok(())
     }
 }

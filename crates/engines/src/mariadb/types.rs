@@ -52,7 +52,13 @@ fn declared(column: &mysql_async::Column) -> String {
     let bytes = column.character_set() == BYTES;
     // Lengths of texts are told in bytes of up to four for each character.
     let characters = column.column_length() / if bytes { 1 } else { 4 };
-    let or = |text: &str, binary: &str| if bytes { binary.to_string() } else { text.to_string() };
+    let or = |text: &str, binary: &str| {
+        if bytes {
+            binary.to_string()
+        } else {
+            text.to_string()
+        }
+    };
     let mut name = match column.column_type() {
         T::MYSQL_TYPE_TINY => "tinyint".into(),
         T::MYSQL_TYPE_SHORT => "smallint".into(),
@@ -63,8 +69,12 @@ fn declared(column: &mysql_async::Column) -> String {
         T::MYSQL_TYPE_DOUBLE => "double".into(),
         T::MYSQL_TYPE_DECIMAL | T::MYSQL_TYPE_NEWDECIMAL => {
             let scale = u32::from(column.decimals());
-            let signs = u32::from(scale > 0) + u32::from(!flags.contains(ColumnFlags::UNSIGNED_FLAG));
-            format!("decimal({},{scale})", column.column_length().saturating_sub(signs))
+            let signs =
+                u32::from(scale > 0) + u32::from(!flags.contains(ColumnFlags::UNSIGNED_FLAG));
+            format!(
+                "decimal({},{scale})",
+                column.column_length().saturating_sub(signs)
+            )
         }
         T::MYSQL_TYPE_YEAR => "year".into(),
         T::MYSQL_TYPE_DATE | T::MYSQL_TYPE_NEWDATE => "date".into(),
@@ -77,11 +87,19 @@ fn declared(column: &mysql_async::Column) -> String {
         _ if flags.contains(ColumnFlags::ENUM_FLAG) => "enum".into(),
         _ if flags.contains(ColumnFlags::SET_FLAG) => "set".into(),
         T::MYSQL_TYPE_STRING => format!("{}({characters})", or("char", "binary")),
-        T::MYSQL_TYPE_VARCHAR | T::MYSQL_TYPE_VAR_STRING => format!("{}({characters})", or("varchar", "varbinary")),
-        T::MYSQL_TYPE_TINY_BLOB => or("tinytext", "tinyblob"),
-        T::MYSQL_TYPE_MEDIUM_BLOB => or("mediumtext", "mediumblob"),
-        T::MYSQL_TYPE_LONG_BLOB => or("longtext", "longblob"),
-        T::MYSQL_TYPE_BLOB => or("text", "blob"),
+        T::MYSQL_TYPE_VARCHAR | T::MYSQL_TYPE_VAR_STRING => {
+            format!("{}({characters})", or("varchar", "varbinary"))
+        }
+        // All of these come under one number; their sizes tell them apart (texts four times as large).
+        T::MYSQL_TYPE_TINY_BLOB
+        | T::MYSQL_TYPE_MEDIUM_BLOB
+        | T::MYSQL_TYPE_LONG_BLOB
+        | T::MYSQL_TYPE_BLOB => match column.column_length() {
+            0..=1_020 => or("tinytext", "tinyblob"),
+            1_021..=262_140 => or("text", "blob"),
+            262_141..=67_108_860 => or("mediumtext", "mediumblob"),
+            _ => or("longtext", "longblob"),
+        },
         _ => String::new(),
     };
     let decimals = u32::from(column.decimals());
@@ -98,7 +116,10 @@ fn declared(column: &mysql_async::Column) -> String {
 
 /// What the server says of a column.
 pub(super) fn column(of: &mysql_async::Column) -> Column {
-    let origin = (of.org_table_str().into_owned(), of.org_name_str().into_owned());
+    let origin = (
+        of.org_table_str().into_owned(),
+        of.org_name_str().into_owned(),
+    );
     let known = !origin.0.is_empty() && !origin.1.is_empty();
     let flags = of.flags();
     Column {

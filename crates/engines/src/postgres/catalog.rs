@@ -59,14 +59,24 @@ fn kind(letter: &str) -> Kind {
 /// Reads all objects.
 pub(super) fn read(of: &Postgres) -> Result<Catalog, EngineError> {
     let text = |value: &Option<String>| value.clone().unwrap_or_default();
-    let number = |value: &Option<String>| value.as_deref().and_then(|v| v.parse::<u32>().ok()).unwrap_or(0);
+    let number = |value: &Option<String>| {
+        value
+            .as_deref()
+            .and_then(|v| v.parse::<u32>().ok())
+            .unwrap_or(0)
+    };
     let mut objects: Vec<Object> = Vec::new();
     let mut place: HashMap<u32, usize> = HashMap::new();
     for row in of.ask(RELATIONS)? {
         let mut object = Object::new(text(&row[1]), text(&row[2]), kind(&text(&row[3])));
-        let estimate = row[4].as_deref().and_then(|n| n.parse::<i64>().ok()).unwrap_or(-1);
+        let estimate = row[4]
+            .as_deref()
+            .and_then(|n| n.parse::<i64>().ok())
+            .unwrap_or(-1);
         // Nothing was counted yet where it is negative, or zero before the first look.
-        object.rows = u64::try_from(estimate).ok().filter(|_| object.kind != Kind::View);
+        object.rows = u64::try_from(estimate)
+            .ok()
+            .filter(|_| object.kind != Kind::View);
         object.estimated = object.rows.is_some();
         object.bytes = row[5].as_deref().and_then(|n| n.parse().ok());
         object.comment = row[6].clone();
@@ -78,7 +88,10 @@ pub(super) fn read(of: &Postgres) -> Result<Catalog, EngineError> {
     let mut names: HashMap<(u32, i16), String> = HashMap::new();
     let mut origins = HashMap::new();
     for row in of.ask(COLUMNS)? {
-        let (table, column) = (number(&row[0]), row[1].as_deref().and_then(|n| n.parse().ok()).unwrap_or(0));
+        let (table, column) = (
+            number(&row[0]),
+            row[1].as_deref().and_then(|n| n.parse().ok()).unwrap_or(0),
+        );
         let Some(object) = place.get(&table).map(|at| &mut objects[*at]) else {
             continue;
         };
@@ -117,7 +130,12 @@ pub(super) fn read(of: &Postgres) -> Result<Catalog, EngineError> {
         let is = |at: usize| row[at].as_deref() == Some("t");
         let columns: Vec<String> = numbers(&text(&row[4]))
             .into_iter()
-            .map(|n| names.get(&(table, n)).cloned().unwrap_or_else(|| "(expression)".into()))
+            .map(|n| {
+                names
+                    .get(&(table, n))
+                    .cloned()
+                    .unwrap_or_else(|| "(expression)".into())
+            })
             .collect();
         if is(3) {
             for (at, name) in columns.iter().enumerate() {
@@ -146,7 +164,9 @@ pub(super) fn read(of: &Postgres) -> Result<Catalog, EngineError> {
         };
         let named = |table: u32, list: &Option<String>| -> Vec<String> {
             let numbers = numbers(&text(list)).into_iter();
-            numbers.filter_map(|n| names.get(&(table, n)).cloned()).collect()
+            numbers
+                .filter_map(|n| names.get(&(table, n)).cloned())
+                .collect()
         };
         let link = Link {
             columns: named(table, &row[2]),
@@ -176,7 +196,10 @@ pub(super) fn read(of: &Postgres) -> Result<Catalog, EngineError> {
     let path = of.ask("select unnest(current_schemas(false))")?;
     *locked(&of.known) = Known {
         origins,
-        types: types.iter().map(|row| (number(&row[0]), text(&row[1]))).collect(),
+        types: types
+            .iter()
+            .map(|row| (number(&row[0]), text(&row[1])))
+            .collect(),
     };
     objects.sort_by(|a, b| (&a.name, &a.schema).cmp(&(&b.name, &b.schema)));
     Ok(Catalog {
@@ -190,7 +213,11 @@ pub(super) fn define(of: &Postgres, object: &mut Object) -> Result<(), EngineErr
     if object.definition.is_some() {
         return Ok(());
     }
-    let name = format!("{}.{}", POSTGRES.quote_name(&object.schema), POSTGRES.quote_name(&object.name));
+    let name = format!(
+        "{}.{}",
+        POSTGRES.quote_name(&object.schema),
+        POSTGRES.quote_name(&object.name)
+    );
     let regclass = POSTGRES.quote_text(&format!(
         "\"{}\".\"{}\"",
         object.schema.replace('"', "\"\""),
@@ -201,16 +228,27 @@ pub(super) fn define(of: &Postgres, object: &mut Object) -> Result<(), EngineErr
     let mut after: Vec<String> = Vec::new();
     let mut text = match object.kind {
         Kind::View | Kind::MaterializedView => {
-            let body = one(of.ask(&format!("select pg_get_viewdef({regclass}::regclass, true)"))?).unwrap_or_default();
-            let word = if object.kind == Kind::View { "view" } else { "materialized view" };
+            let body = one(of.ask(&format!(
+                "select pg_get_viewdef({regclass}::regclass, true)"
+            ))?)
+            .unwrap_or_default();
+            let word = if object.kind == Kind::View {
+                "view"
+            } else {
+                "materialized view"
+            };
             format!("create {word} {name} as\n{}", body.trim_end_matches(';'))
         }
         _ => {
             for field in &object.fields {
                 let mut line = format!("{} {}", POSTGRES.quote_name(&field.name), field.declared);
                 match (&field.default, field.generated) {
-                    (Some(expression), true) => line.push_str(&format!(" generated always as ({expression}) stored")),
-                    (Some(default), false) if default.starts_with("generated ") => line.push_str(&format!(" {default}")),
+                    (Some(expression), true) => {
+                        line.push_str(&format!(" generated always as ({expression}) stored"))
+                    }
+                    (Some(default), false) if default.starts_with("generated ") => {
+                        line.push_str(&format!(" {default}"))
+                    }
                     (Some(default), false) => line.push_str(&format!(" default {default}")),
                     (None, _) => {}
                 }
@@ -225,14 +263,19 @@ pub(super) fn define(of: &Postgres, object: &mut Object) -> Result<(), EngineErr
                  order by array_position(array['p','u','c','x','f'], contype::text), conname"
             ))?;
             for row in constraints {
-                let [Some(name), Some(words)] = &row[..] else { continue };
+                let [Some(name), Some(words)] = &row[..] else {
+                    continue;
+                };
                 parts.push(format!("constraint {} {words}", POSTGRES.quote_name(name)));
             }
-            let by = one(of.ask(&format!(
-                "select pg_get_partkeydef({regclass}::regclass)"
-            ))?);
-            let by = by.map(|by| format!(" partition by {by}")).unwrap_or_default();
-            format!("create table {name} (\n    {}\n){by}", parts.join(",\n    "))
+            let by = one(of.ask(&format!("select pg_get_partkeydef({regclass}::regclass)"))?);
+            let by = by
+                .map(|by| format!(" partition by {by}"))
+                .unwrap_or_default();
+            format!(
+                "create table {name} (\n    {}\n){by}",
+                parts.join(",\n    ")
+            )
         }
     };
     text.push(';');
@@ -249,11 +292,18 @@ pub(super) fn define(of: &Postgres, object: &mut Object) -> Result<(), EngineErr
             Kind::ForeignTable => "foreign table",
             _ => "table",
         };
-        after.push(format!("comment on {word} {name} is {}", POSTGRES.quote_text(comment)));
+        after.push(format!(
+            "comment on {word} {name} is {}",
+            POSTGRES.quote_text(comment)
+        ));
     }
     for field in &object.fields {
         if let Some(comment) = &field.comment {
-            after.push(format!("comment on column {name}.{} is {}", POSTGRES.quote_name(&field.name), POSTGRES.quote_text(comment)));
+            after.push(format!(
+                "comment on column {name}.{} is {}",
+                POSTGRES.quote_name(&field.name),
+                POSTGRES.quote_text(comment)
+            ));
         }
     }
     for line in after {
@@ -299,7 +349,9 @@ pub(super) fn listing(what: Listing<'_>) -> Query {
         },
         Listing::Access(name) => {
             let only = name.map_or(String::new(), |name| {
-                let (schema, plain) = name.split_once('.').map_or((None, name), |(s, n)| (Some(s), n));
+                let (schema, plain) = name
+                    .split_once('.')
+                    .map_or((None, name), |(s, n)| (Some(s), n));
                 let mut only = format!(" where name = {}", POSTGRES.quote_text(plain));
                 if let Some(schema) = schema {
                     only.push_str(&format!(" and schema = {}", POSTGRES.quote_text(schema)));

@@ -34,15 +34,25 @@ pub(super) fn of_server(error: &DbError, statement: &str) -> EngineError {
         c if *c == SqlState::UNDEFINED_COLUMN => match message.strip_prefix("column ") {
             // Qualified names stand without quotes.
             Some(rest) if !rest.starts_with('"') => Complaint::NoSuchColumn(
-                rest.split(" does not").next().unwrap_or_default().to_string(),
+                rest.split(" does not")
+                    .next()
+                    .unwrap_or_default()
+                    .to_string(),
             ),
             _ => Complaint::NoSuchColumn(plain_name()),
         },
         c if *c == SqlState::AMBIGUOUS_COLUMN => Complaint::AmbiguousColumn(name()),
         c if *c == SqlState::UNDEFINED_FUNCTION => Complaint::NoSuchFunction(
-            message.trim_start_matches("function ").split('(').next().unwrap_or_default().to_string(),
+            message
+                .trim_start_matches("function ")
+                .split('(')
+                .next()
+                .unwrap_or_default()
+                .to_string(),
         ),
-        c if *c == SqlState::SYNTAX_ERROR && message.contains("end of input") => Complaint::Incomplete,
+        c if *c == SqlState::SYNTAX_ERROR && message.contains("end of input") => {
+            Complaint::Incomplete
+        }
         c if *c == SqlState::SYNTAX_ERROR => Complaint::Syntax(name()),
         _ => Complaint::Other,
     };
@@ -87,7 +97,11 @@ pub(super) fn of_server(error: &DbError, statement: &str) -> EngineError {
 }
 
 /// An error of the driver while it logs in.
-pub(super) fn of_login(error: &tokio_postgres::Error, address: &Address, last_words: Option<String>) -> OpenError {
+pub(super) fn of_login(
+    error: &tokio_postgres::Error,
+    address: &Address,
+    last_words: Option<String>,
+) -> OpenError {
     let Some(server) = error.as_db_error() else {
         let source = std::error::Error::source(error);
         if let Some(io) = source.and_then(|source| source.downcast_ref::<std::io::Error>()) {
@@ -135,7 +149,14 @@ pub(super) fn of_login(error: &tokio_postgres::Error, address: &Address, last_wo
         ),
         "3D000" => make(
             Trouble::NoDatabase,
-            format!("{place} has no database {}.", if address.database.is_empty() { &address.user } else { &address.database }),
+            format!(
+                "{place} has no database {}.",
+                if address.database.is_empty() {
+                    &address.user
+                } else {
+                    &address.database
+                }
+            ),
             "idle-tide databases with the same address lists them; postgres exists almost everywhere.",
         ),
         "53300" => make(
@@ -148,6 +169,13 @@ pub(super) fn of_login(error: &tokio_postgres::Error, address: &Address, last_wo
             format!("{place} is starting or stopping."),
             "Try again in a moment.",
         ),
-        _ => make(Trouble::Other, format!("{place} refuses: {}.", server.message().trim_end_matches('.')), "Its own log may say more."),
+        _ => make(
+            Trouble::Other,
+            format!(
+                "{place} refuses: {}.",
+                server.message().trim_end_matches('.')
+            ),
+            "Its own log may say more.",
+        ),
     }
 }

@@ -27,7 +27,10 @@ impl<T: AsyncRead + AsyncWrite + Unpin + Send> Carries for T {}
 /// The code that asks for encryption.
 const ASK_FOR_TLS: [u8; 8] = [0, 0, 0, 8, 4, 210, 22, 47];
 
-async fn connect(address: &Address, reach: &Reach) -> Result<(Box<dyn Carries>, LinkState), OpenError> {
+async fn connect(
+    address: &Address,
+    reach: &Reach,
+) -> Result<(Box<dyn Carries>, LinkState), OpenError> {
     let fail = |error: std::io::Error| unreachable(address, &error, reach.last_words());
     let slow = || std::io::Error::from(std::io::ErrorKind::TimedOut);
     let mut stream: Box<dyn Carries> = match reach.end() {
@@ -117,7 +120,13 @@ pub(super) async fn log_in(
     let login = config.connect_raw(Tap::new(stream, ear.clone()), NoTls);
     let (client, mut connection) = timeout(PATIENCE, login)
         .await
-        .map_err(|_| unreachable(address, &std::io::ErrorKind::TimedOut.into(), reach.last_words()))?
+        .map_err(|_| {
+            unreachable(
+                address,
+                &std::io::ErrorKind::TimedOut.into(),
+                reach.last_words(),
+            )
+        })?
         .map_err(|error| complaint::of_login(&error, address, reach.last_words()))?;
     let notices = Arc::clone(notices);
     let ear = ear.clone();
@@ -125,7 +134,11 @@ pub(super) async fn log_in(
         while let Some(message) = poll_fn(|context| connection.poll_message(context)).await {
             let words = match message {
                 Ok(AsyncMessage::Notice(notice)) => {
-                    format!("{}: {}", notice.severity().to_lowercase(), complaint::words(&notice))
+                    format!(
+                        "{}: {}",
+                        notice.severity().to_lowercase(),
+                        complaint::words(&notice)
+                    )
                 }
                 Ok(AsyncMessage::Notification(note)) => {
                     format!("heard on {}: {}", note.channel(), note.payload())
@@ -144,7 +157,12 @@ pub(super) async fn log_in(
 }
 
 /// Asks the server, over a link of its own, to stop what `client` runs. Returns when the server has it.
-pub(super) fn stop(address: &Address, reach: &Arc<Reach>, client: &Client, encrypted: bool) -> Stop {
+pub(super) fn stop(
+    address: &Address,
+    reach: &Arc<Reach>,
+    client: &Client,
+    encrypted: bool,
+) -> Stop {
     let (mut address, reach, token) = (address.clone(), Arc::clone(reach), client.cancel_token());
     if !encrypted {
         address.tls.mode = Some(TlsMode::Off);

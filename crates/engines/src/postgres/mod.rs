@@ -83,13 +83,21 @@ impl Postgres {
     ///
     /// # Errors
     /// If the server cannot be reached, is not who it should be, or refuses.
-    pub(crate) fn open(address: &Address, reach: Arc<Reach>, ask: &dyn Ask) -> Result<Self, OpenError> {
+    pub(crate) fn open(
+        address: &Address,
+        reach: Arc<Reach>,
+        ask: &dyn Ask,
+    ) -> Result<Self, OpenError> {
         let unnamed = address.database.is_empty();
         let of_database = |name: &str| Address {
             database: name.to_string(),
             ..address.clone()
         };
-        let named = if unnamed { of_database(&address.user) } else { address.clone() };
+        let named = if unnamed {
+            of_database(&address.user)
+        } else {
+            address.clone()
+        };
         let mut attempt = |password: Option<SecretString>| {
             let opened = Self::log_in(&named, &reach, password.as_ref());
             match opened {
@@ -103,22 +111,42 @@ impl Postgres {
         crate::served::log_in(address, ask, &mut attempt)?.prepared(unnamed)
     }
 
-    fn log_in(address: &Address, reach: &Arc<Reach>, password: Option<&SecretString>) -> Result<Self, OpenError> {
+    fn log_in(
+        address: &Address,
+        reach: &Arc<Reach>,
+        password: Option<&SecretString>,
+    ) -> Result<Self, OpenError> {
         let runtime = runtime()?;
         let ear = Ear::default();
         let notices = Arc::default();
-        let (client, link) = runtime.block_on(link::log_in(address, reach, password, &ear, &notices))?;
-        let version = ear.lock().parameters.get("server_version").cloned().unwrap_or_default();
-        let major = version.split(['.', ' ']).next().and_then(|major| major.parse::<u32>().ok());
+        let (client, link) =
+            runtime.block_on(link::log_in(address, reach, password, &ear, &notices))?;
+        let version = ear
+            .lock()
+            .parameters
+            .get("server_version")
+            .cloned()
+            .unwrap_or_default();
+        let major = version
+            .split(['.', ' '])
+            .next()
+            .and_then(|major| major.parse::<u32>().ok());
         if major.is_some_and(|major| major < OLDEST) {
             return Err(OpenError {
                 trouble: Trouble::TooOld,
-                headline: format!("PostgreSQL {version} is too old to be spoken to; {OLDEST} and later can be."),
+                headline: format!(
+                    "PostgreSQL {version} is too old to be spoken to; {OLDEST} and later can be."
+                ),
                 checks: Vec::new(),
                 said: None,
             });
         }
-        let tickets = Tickets::new(link::stop(address, reach, &client, matches!(link, LinkState::Encrypted { .. })));
+        let tickets = Tickets::new(link::stop(
+            address,
+            reach,
+            &client,
+            matches!(link, LinkState::Encrypted { .. }),
+        ));
         let bearings = Bearings {
             family: "PostgreSQL",
             version,
@@ -151,19 +179,37 @@ impl Postgres {
 
     fn prepared(mut self, unnamed: bool) -> Result<Self, OpenError> {
         self.ask_bearings()?;
-        let major = self.bearings.version.split(['.', ' ']).next().and_then(|v| v.parse().ok()).unwrap_or(0);
+        let major = self
+            .bearings
+            .version
+            .split(['.', ' '])
+            .next()
+            .and_then(|v| v.parse().ok())
+            .unwrap_or(0);
         if !TESTED.contains(&major) {
-            let word = if major > TESTED[TESTED.len() - 1] { "newer" } else { "older" };
-            self.bearings.warnings.push(format!("This server is {word} than what this program is tested with ({}).", TESTED.map(|v| v.to_string()).join(", ")));
+            let word = if major > TESTED[TESTED.len() - 1] {
+                "newer"
+            } else {
+                "older"
+            };
+            self.bearings.warnings.push(format!(
+                "This server is {word} than what this program is tested with ({}).",
+                TESTED.map(|v| v.to_string()).join(", ")
+            ));
         }
         if unnamed {
-            self.bearings.warnings.push(format!("No database was named; this is {}. /databases lists them, /use NAME goes to one.", self.address.database));
+            self.bearings.warnings.push(format!(
+                "No database was named; this is {}. /databases lists them, /use NAME goes to one.",
+                self.address.database
+            ));
         }
         for note in &self.address.notes {
             self.bearings.warnings.push(note.clone());
         }
         if matches!(self.link, LinkState::Open) && !self.address.is_local() {
-            self.bearings.warnings.push("The link to the server is not encrypted: others on the way can read it.".into());
+            self.bearings.warnings.push(
+                "The link to the server is not encrypted: others on the way can read it.".into(),
+            );
         }
         Ok(self)
     }
@@ -176,9 +222,11 @@ impl Postgres {
         Ok(rows
             .into_iter()
             .filter_map(|message| match message {
-                SimpleQueryMessage::Row(row) => {
-                    Some((0..row.len()).map(|at| row.get(at).map(str::to_string)).collect())
-                }
+                SimpleQueryMessage::Row(row) => Some(
+                    (0..row.len())
+                        .map(|at| row.get(at).map(str::to_string))
+                        .collect(),
+                ),
                 _ => None,
             })
             .collect())
@@ -201,12 +249,21 @@ impl Postgres {
              case when has_function_privilege('pg_catalog.pg_control_system()', 'execute') then \
                (select system_identifier::text from pg_catalog.pg_control_system()) else '' end",
         )?;
-        let mut row = rows.into_iter().next().unwrap_or_default().into_iter().map(Option::unwrap_or_default);
+        let mut row = rows
+            .into_iter()
+            .next()
+            .unwrap_or_default()
+            .into_iter()
+            .map(Option::unwrap_or_default);
         let mut next = || row.next().unwrap_or_default();
         self.bearings.database = next();
         let (user, role) = (next(), next());
         let all_powerful = next() == "t";
-        let search_path = next().split(',').filter(|s| !s.is_empty()).map(str::to_string).collect();
+        let search_path = next()
+            .split(',')
+            .filter(|s| !s.is_empty())
+            .map(str::to_string)
+            .collect();
         let time_zone = next();
         let read_only = next() == "on";
         let standby = next() == "t";
@@ -220,11 +277,18 @@ impl Postgres {
         let isolation = next();
         let timeout = next();
         let system = next();
-        let identity = if system.is_empty() { place_of_answer } else { format!("system {system}") };
+        let identity = if system.is_empty() {
+            place_of_answer
+        } else {
+            format!("system {system}")
+        };
         self.bearings.access = if standby {
             Access::ReadOnly("This server is a standby that follows another; it only reads. Writes go to the one it follows.".into())
         } else if read_only && !self.refusing {
-            Access::ReadOnly("The server makes this session read-only (default_transaction_read_only is on).".into())
+            Access::ReadOnly(
+                "The server makes this session read-only (default_transaction_read_only is on)."
+                    .into(),
+            )
         } else {
             Access::Writable
         };
@@ -243,12 +307,26 @@ impl Postgres {
         self.bearings.facts = vec![
             ("says of itself".into(), whole_version),
             ("runs since".into(), since),
-            ("system".into(), if system.is_empty() { "may not be read by this user".into() } else { system }),
+            (
+                "system".into(),
+                if system.is_empty() {
+                    "may not be read by this user".into()
+                } else {
+                    system
+                },
+            ),
             ("process".into(), process),
             ("encoding".into(), encoding),
             ("collation".into(), collation),
             ("isolation".into(), isolation),
-            ("statement limit".into(), if timeout == "0" { "none".into() } else { timeout }),
+            (
+                "statement limit".into(),
+                if timeout == "0" {
+                    "none".into()
+                } else {
+                    timeout
+                },
+            ),
         ];
         self.stale = false;
         Ok(())
@@ -268,8 +346,13 @@ impl Postgres {
         if let Some(server) = error.as_db_error() {
             return complaint::of_server(server, statement);
         }
-        let said = std::error::Error::source(error).map_or_else(|| error.to_string(), |source| format!("{error}: {source}"));
-        if error.is_closed() || self.client.is_closed() || self.ear.lock().ended || said.contains("communicating") {
+        let said = std::error::Error::source(error)
+            .map_or_else(|| error.to_string(), |source| format!("{error}: {source}"));
+        if error.is_closed()
+            || self.client.is_closed()
+            || self.ear.lock().ended
+            || said.contains("communicating")
+        {
             return EngineError {
                 fault: Fault::Lost,
                 message: match self.reach.last_words() {
@@ -328,7 +411,12 @@ impl Postgres {
         let counts = matches!(verb.verb.as_str(), "insert" | "update" | "delete" | "merge")
             || verb.effect == Effect::Write;
         let failed = |error| self.failed(&error, statement);
-        let mut messages = pin!(self.client.simple_query_raw(statement).await.map_err(failed)?);
+        let mut messages = pin!(
+            self.client
+                .simple_query_raw(statement)
+                .await
+                .map_err(failed)?
+        );
         let mut gather = Gather::new(sink);
         let mut outcome = Outcome::default();
         let mut readings: Vec<Reading> = Vec::new();
@@ -354,11 +442,14 @@ impl Postgres {
                 Some(Ok(SimpleQueryMessage::Row(row))) => {
                     for (at, reading) in readings.iter().enumerate() {
                         match row.try_get(at) {
-                            Ok(Some(text)) => reading.push(text.as_bytes(), &mut gather.batch, &mut room),
+                            Ok(Some(text)) => {
+                                reading.push(text.as_bytes(), &mut gather.batch, &mut room)
+                            }
                             Ok(None) => gather.batch.push(ValueRef::Null),
                             Err(_) => {
                                 return Err(EngineError::plain(format!(
-                                    "The value of column {} is not UTF-8, though the server said it would be: its encoding is SQL_ASCII. Read it with convert_to or as bytea.", at + 1
+                                    "The value of column {} is not UTF-8, though the server said it would be: its encoding is SQL_ASCII. Read it with convert_to or as bytea.",
+                                    at + 1
                                 )));
                             }
                         }
@@ -369,14 +460,16 @@ impl Postgres {
                     let names: Vec<String> = columns.iter().map(|c| c.name().to_string()).collect();
                     let sink = gather.sink()?;
                     if results > 0 {
-                        sink.another(outcome.clone()).map_err(|e| EngineError::of_sink(&e))?;
+                        sink.another(outcome.clone())
+                            .map_err(|e| EngineError::of_sink(&e))?;
                         outcome = Outcome::default();
                     }
                     results += 1;
                     outcome.returns_rows = true;
                     let (columns, how) = self.columns(&names);
                     readings = how;
-                    sink.columns(columns).map_err(|e| EngineError::of_sink(&e))?;
+                    sink.columns(columns)
+                        .map_err(|e| EngineError::of_sink(&e))?;
                 }
                 Some(Ok(SimpleQueryMessage::CommandComplete(rows))) => {
                     if counts {
@@ -402,7 +495,9 @@ impl Postgres {
         if let Some((head, data)) = data_of(statement, self.dialect) {
             let mut into = pin!(self.client.copy_in(head).await.map_err(failed)?);
             for chunk in data.as_bytes().chunks(64 * 1024) {
-                into.send(Bytes::copy_from_slice(chunk)).await.map_err(failed)?;
+                into.send(Bytes::copy_from_slice(chunk))
+                    .await
+                    .map_err(failed)?;
             }
             outcome.changed = Some(into.finish().await.map_err(failed)?);
             return Ok(outcome);
@@ -415,10 +510,18 @@ impl Postgres {
             return Err(error);
         }
         if verb.effect == Effect::Read && words.contains("stdout") {
-            let mut from = pin!(self.client.copy_out(statement.trim_end().trim_end_matches(';')).await.map_err(failed)?);
+            let mut from = pin!(
+                self.client
+                    .copy_out(statement.trim_end().trim_end_matches(';'))
+                    .await
+                    .map_err(failed)?
+            );
             let mut gather = Gather::new(sink);
             outcome.returns_rows = true;
-            gather.sink()?.columns(vec![Column::named("line")]).map_err(|e| EngineError::of_sink(&e))?;
+            gather
+                .sink()?
+                .columns(vec![Column::named("line")])
+                .map_err(|e| EngineError::of_sink(&e))?;
             let mut held: Vec<u8> = Vec::new();
             while let Some(part) = from.next().await {
                 held.extend_from_slice(&part.map_err(failed)?);
@@ -432,7 +535,14 @@ impl Postgres {
             return Ok(outcome);
         }
         // From or into a file of the server.
-        let rows = self.client.execute_raw(statement.trim_end().trim_end_matches(';'), Vec::<String>::new()).await.map_err(failed)?;
+        let rows = self
+            .client
+            .execute_raw(
+                statement.trim_end().trim_end_matches(';'),
+                Vec::<String>::new(),
+            )
+            .await
+            .map_err(failed)?;
         outcome.changed = Some(rows);
         Ok(outcome)
     }
@@ -442,14 +552,18 @@ impl Postgres {
     fn evades(&self, statement: &str) -> bool {
         use idle_tide_lang::token::{significant, tokens};
         let list = significant(&tokens(statement, self.dialect));
-        let has = |word: &str| list.iter().any(|t| t.of(statement).eq_ignore_ascii_case(word));
+        let has = |word: &str| {
+            list.iter()
+                .any(|t| t.of(statement).eq_ignore_ascii_case(word))
+        };
         has("default_transaction_read_only")
             || has("transaction_read_only")
             || has("set_config")
             || has("write") && (has("read") || has("transaction"))
             || has("all") && has("reset")
             || has("discard")
-            || summary(statement, self.dialect).verb == "copy" && !statement.to_ascii_lowercase().contains("stdout")
+            || summary(statement, self.dialect).verb == "copy"
+                && !statement.to_ascii_lowercase().contains("stdout")
     }
 }
 
@@ -471,7 +585,9 @@ impl Connection for Postgres {
         let heard = self.ear.lock();
         self.bearings.transaction = self.transaction;
         self.bearings.transaction_failed = heard.state == b'E';
-        if let (Some(zone), Some(server)) = (heard.parameters.get("TimeZone"), &mut self.bearings.server) {
+        if let (Some(zone), Some(server)) =
+            (heard.parameters.get("TimeZone"), &mut self.bearings.server)
+        {
             server.time_zone.clone_from(zone);
         }
         self.bearings.clone()
@@ -489,7 +605,11 @@ impl Connection for Postgres {
         let mut small: Vec<&mut Object> = catalog
             .objects
             .iter_mut()
-            .filter(|o| o.kind == idle_tide_core::Kind::Table && !o.helper && o.bytes.is_some_and(|bytes| bytes < 4 << 20))
+            .filter(|o| {
+                o.kind == idle_tide_core::Kind::Table
+                    && !o.helper
+                    && o.bytes.is_some_and(|bytes| bytes < 4 << 20)
+            })
             .collect();
         small.sort_by_key(|object| object.bytes);
         // Many in one question: the way to the server may be long.
@@ -499,7 +619,13 @@ impl Connection for Postgres {
             }
             let parts: Vec<String> = group
                 .iter()
-                .map(|o| format!("(select count(*) from {}.{})", POSTGRES.quote_name(&o.schema), POSTGRES.quote_name(&o.name)))
+                .map(|o| {
+                    format!(
+                        "(select count(*) from {}.{})",
+                        POSTGRES.quote_name(&o.schema),
+                        POSTGRES.quote_name(&o.name)
+                    )
+                })
                 .collect();
             let Ok(rows) = self.ask(&format!("select {}", parts.join(", "))) else {
                 // One may not be read: the estimates stay.
@@ -516,9 +642,15 @@ impl Connection for Postgres {
         catalog::define(self, object)
     }
 
-    fn run(&mut self, ticket: u64, statement: &str, sink: &mut dyn Sink) -> Result<Outcome, EngineError> {
+    fn run(
+        &mut self,
+        ticket: u64,
+        statement: &str,
+        sink: &mut dyn Sink,
+    ) -> Result<Outcome, EngineError> {
         if statement.trim_start().starts_with('\\') {
-            let mut error = EngineError::plain("This line is for another program, not for the server.");
+            let mut error =
+                EngineError::plain("This line is for another program, not for the server.");
             error.fault = Fault::Statement;
             error.advice = Some("A line that begins with a backslash is no SQL and was not sent. If it changes the database, say that with /use or in the address, and take the line out.".into());
             return Err(error);
@@ -551,7 +683,12 @@ impl Connection for Postgres {
         let mut interrupted = matches!(&result, Err(error) if error.fault == Fault::Sink);
         if interrupted {
             // Nobody takes the rest: the server need not send it.
-            link::stop(&self.address, &self.reach, &self.client, matches!(self.link, LinkState::Encrypted { .. }))();
+            link::stop(
+                &self.address,
+                &self.reach,
+                &self.client,
+                matches!(self.link, LinkState::Encrypted { .. }),
+            )();
         }
         interrupted |= self.tickets.end();
         if interrupted && !self.is_gone() {
@@ -563,14 +700,23 @@ impl Connection for Postgres {
             }
         }
         let effect = summary(statement, self.dialect).effect;
-        self.stale |= !matches!(effect, Effect::Read | Effect::Write) || result.is_err() || statement.contains("set_config");
+        self.stale |= !matches!(effect, Effect::Read | Effect::Write)
+            || result.is_err()
+            || statement.contains("set_config");
         let heard = self.ear.lock();
         self.transaction = match heard.state {
             b'I' => None,
             _ => self.transaction.or_else(|| Some(Instant::now())),
         };
-        let plain = heard.parameters.get("standard_conforming_strings").is_none_or(|v| v == "on");
-        self.dialect = if plain { &POSTGRES } else { &POSTGRES_BACKSLASH };
+        let plain = heard
+            .parameters
+            .get("standard_conforming_strings")
+            .is_none_or(|v| v == "on");
+        self.dialect = if plain {
+            &POSTGRES
+        } else {
+            &POSTGRES_BACKSLASH
+        };
         drop(heard);
         let notes = std::mem::take(&mut *locked(&self.notices));
         match result {
@@ -609,9 +755,10 @@ impl Connection for Postgres {
         let (address, reach) = (self.address.clone(), Arc::clone(&self.reach));
         let known = Arc::clone(&self.known);
         Some(Box::new(move || {
-            let mut other = crate::served::log_in(&address, &crate::source::Silent, &mut |password| {
-                Self::log_in(&address, &reach, password.as_ref())
-            })?;
+            let mut other =
+                crate::served::log_in(&address, &crate::source::Silent, &mut |password| {
+                    Self::log_in(&address, &reach, password.as_ref())
+                })?;
             other.known = known;
             Ok(Box::new(other))
         }))
@@ -621,12 +768,20 @@ impl Connection for Postgres {
         let Some(server) = &bearings.server else {
             return Ok(());
         };
-        let path: Vec<String> = server.search_path.iter().map(|s| POSTGRES.quote_name(s)).collect();
+        let path: Vec<String> = server
+            .search_path
+            .iter()
+            .map(|s| POSTGRES.quote_name(s))
+            .collect();
         let role = match &server.role {
             Some(role) => POSTGRES.quote_name(role),
             None => "none".into(),
         };
-        let path = if path.is_empty() { "''".into() } else { path.join(", ") };
+        let path = if path.is_empty() {
+            "''".into()
+        } else {
+            path.join(", ")
+        };
         self.ask(&format!("set role {role}; set search_path = {path}"))?;
         Ok(())
     }
@@ -638,9 +793,17 @@ impl Connection for Postgres {
     fn change_password(&mut self, new: &SecretString) -> Result<(), EngineError> {
         // Only the verifier travels, so the server's log cannot hold the password either.
         let verifier = postgres_protocol::password::scram_sha_256(new.expose_secret().as_bytes());
-        let user = self.bearings.server.as_ref().map(|s| s.user.clone()).unwrap_or_default();
+        let user = self
+            .bearings
+            .server
+            .as_ref()
+            .map(|s| s.user.clone())
+            .unwrap_or_default();
         let role = format!("\"{}\"", user.replace('"', "\"\""));
-        self.ask(&format!("alter role {role} password {}", POSTGRES.quote_text(&verifier)))?;
+        self.ask(&format!(
+            "alter role {role} password {}",
+            POSTGRES.quote_text(&verifier)
+        ))?;
         let what = crate::address::SecretFor::Database;
         self.address.secrets.set(what, Some(new.clone()));
         Ok(())

@@ -74,7 +74,8 @@ impl<S> Tap<S> {
         while !bytes.is_empty() {
             if self.head_length < 5 {
                 let take = (5 - self.head_length).min(bytes.len());
-                self.head[self.head_length..self.head_length + take].copy_from_slice(&bytes[..take]);
+                self.head[self.head_length..self.head_length + take]
+                    .copy_from_slice(&bytes[..take]);
                 self.head_length += take;
                 bytes = &bytes[take..];
                 if self.head_length < 5 {
@@ -138,7 +139,11 @@ fn described(body: &[u8]) -> Option<Vec<Described>> {
 }
 
 impl<S: AsyncRead + Unpin> AsyncRead for Tap<S> {
-    fn poll_read(mut self: Pin<&mut Self>, context: &mut Context<'_>, buffer: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
+    fn poll_read(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        buffer: &mut ReadBuf<'_>,
+    ) -> Poll<io::Result<()>> {
         let before = buffer.filled().len();
         let read = ready!(Pin::new(&mut self.inner).poll_read(context, buffer));
         let new = &buffer.filled()[before..];
@@ -151,7 +156,11 @@ impl<S: AsyncRead + Unpin> AsyncRead for Tap<S> {
 }
 
 impl<S: AsyncWrite + Unpin> AsyncWrite for Tap<S> {
-    fn poll_write(mut self: Pin<&mut Self>, context: &mut Context<'_>, bytes: &[u8]) -> Poll<io::Result<usize>> {
+    fn poll_write(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        bytes: &[u8],
+    ) -> Poll<io::Result<usize>> {
         Pin::new(&mut self.inner).poll_write(context, bytes)
     }
     fn poll_flush(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
@@ -192,8 +201,17 @@ mod tests {
                 tap.hear(piece);
             }
             let heard = ear.lock();
-            assert_eq!((heard.state, heard.parameters["TimeZone"].as_str()), (b'T', "UTC"));
-            let expected = Described { name: "tide".into(), table: 9, number: 2, kind: 23, modifier: 7 };
+            assert_eq!(
+                (heard.state, heard.parameters["TimeZone"].as_str()),
+                (b'T', "UTC")
+            );
+            let expected = Described {
+                name: "tide".into(),
+                table: 9,
+                number: 2,
+                kind: 23,
+                modifier: 7,
+            };
             assert_eq!(heard.described, [vec![expected]]);
         }
     }

@@ -36,7 +36,10 @@ pub(super) fn built_in(kind: u32) -> Option<String> {
         name => match name.strip_prefix('_') {
             Some(_) => match kind.kind() {
                 tokio_postgres::types::Kind::Array(of) => {
-                    format!("{}[]", built_in(of.oid()).unwrap_or_else(|| of.name().into()))
+                    format!(
+                        "{}[]",
+                        built_in(of.oid()).unwrap_or_else(|| of.name().into())
+                    )
                 }
                 _ => name.into(),
             },

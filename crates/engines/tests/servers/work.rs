@@ -1,0 +1,446 @@
+//! What both families of servers have to do alike.
+
+use std::time::{Duration, Instant};
+
+use idle_tide_engines::load_harbour;
+use idle_tide_engines::{Access, Fault, LinkState, Listing};
+use idle_tide_lang::correct::Complaint;
+
+use crate::place::{Keep, connect, one, open_with, run, url};
+
+const SERVERS: [&str; 2] = ["postgres", "mariadb"];
+
+/// A database of its own for a test.
+fn own(server: &str, name: &str) -> Box<dyn idle_tide_engines::Connection> {
+    let mut admin = connect(server, if server == "postgres" { "postgres" } else { "" });
+    run(&mut *admin, &format!("drop database if exists {name}")).expect("dropped");
+    run(&mut *admin, &format!("create database {name}")).expect("made");
+    connect(server, name)
+}
+
+#[test]
+fn statements_transactions_and_bearings() {
+    for server in SERVERS {
+        let mut c = own(server, "work");
+        run(
+            &mut *c,
+            "create table berths (id integer primary key, name varchar(20) not null)",
+        )
+        .expect("made");
+        let (outcome, _) = run(
+            &mut *c,
+            "insert into berths values (1, 'North'), (2, 'South')",
+        )
+        .expect("inserted");
+        assert_eq!(outcome.changed, Some(2), "{server}");
+        let bearings = c.bearings();
+        assert_eq!(bearings.database, "work");
+        assert_eq!(bearings.access, Access::Writable);
+        assert!(bearings.warnings.is_empty(), "{:?}", bearings.warnings);
+        let at = bearings.server.expect("a server");
+        assert!(
+            at.user.starts_with("haven") && at.all_powerful && at.local,
+            "{at:?}"
+        );
+        assert!(
+            matches!(
+                at.link,
+                LinkState::Encrypted {
+                    verified: false,
+                    ..
+                }
+            ),
+            "{at:?}"
+        );
+        run(&mut *c, "begin").expect("begun");
+        assert!(c.bearings().transaction.is_some(), "{server}");
+        run(&mut *c, "delete from berths where id = 1").expect("deleted");
+        run(&mut *c, "rollback").expect("taken back");
+        assert!(c.bearings().transaction.is_none());
+        assert_eq!(one(&mut *c, "select count(*) from berths"), "2");
+        let (_, keep) = run(&mut *c, "select id, name from berths order by id").expect("read");
+        assert_eq!(keep.columns[0][1].name, "name");
+        assert_eq!(keep.rows[0].len(), 2);
+        let error = run(&mut *c, "select * from berth").err().expect("refused");
+        assert_eq!(
+            error.complaint,
+            Complaint::NoSuchTable("berth".into()),
+            "{error:?}"
+        );
+        let error = run(&mut *c, "select nam from berths")
+            .err()
+            .expect("refused");
+        assert_eq!(
+            error.complaint,
+            Complaint::NoSuchColumn("nam".into()),
+            "{error:?}"
+        );
+        let error = run(&mut *c, "select id fro berths x")
+            .err()
+            .expect("refused");
+        assert!(
+            matches!(error.complaint, Complaint::Syntax(_)) && error.offset.is_some(),
+            "{error:?}"
+        );
+        let error = run(&mut *c, "insert into berths values (1, 'again')")
+            .err()
+            .expect("refused");
+        assert_eq!(error.fault, Fault::Constraint, "{error:?}");
+        let list = c.listing(Listing::Databases(true)).expect("a list").sql;
+        let (_, keep) = run(&mut *c, &list).expect("listed");
+        assert!(
+            keep.rows[0]
+                .iter()
+                .any(|row| row[0].as_ref().plain() == "work")
+        );
+        for what in [
+            Listing::Roles(true),
+            Listing::Access(None),
+            Listing::Access(Some("berths")),
+        ] {
+            let query = c.listing(what).expect("a list").sql;
+            let (_, keep) =
+                run(&mut *c, &query).unwrap_or_else(|error| panic!("{server} {what:?}: {error}"));
+            assert!(!keep.columns[0].is_empty());
+        }
+    }
+}
+
+#[test]
+fn a_long_query_is_cancelled_and_the_connection_stays() {
+    for server in SERVERS {
+        let mut c = connect(
+            server,
+            if server == "postgres" {
+                "postgres"
+            } else {
+                "harbour"
+            },
+        );
+        let sleep = if server == "postgres" {
+            "select pg_sleep(60)"
+        } else {
+            "select sleep(60) from (select 1 union select 2) two"
+        };
+        let control = c.control();
+        let canceller = std::thread::spawn(move || {
+            std::thread::sleep(Duration::from_millis(300));
+            control.cancel(1);
+        });
+        let start = Instant::now();
+        let outcome = c.run(1, sleep, &mut Keep::default());
+        assert!(start.elapsed() < Duration::from_secs(20));
+        canceller.join().expect("ends");
+        if let Err(error) = outcome {
+            assert_eq!(error.fault, Fault::Cancelled, "{server} {error:?}");
+        } else {
+            // MariaDB lets sleep() itself return 1 and goes on to the next row, which it refuses.
+            assert_eq!(server, "mariadb");
+        }
+        for _ in 0..3 {
+            assert_eq!(one(&mut *c, "select 7"), "7");
+        }
+        // One that was cancelled before it began does not begin.
+        c.control().cancel(2);
+        assert_eq!(
+            c.run(2, "select 1", &mut Keep::default())
+                .err()
+                .expect("not run")
+                .fault,
+            Fault::Cancelled
+        );
+    }
+}
+
+#[test]
+fn a_sink_that_fails_ends_the_stream_and_not_the_connection() {
+    struct Full;
+    impl idle_tide_engines::Sink for Full {
+        fn columns(&mut self, _: Vec<idle_tide_core::Column>) -> std::io::Result<()> {
+            Ok(())
+        }
+        fn rows(&mut self, _: idle_tide_core::RowBatch) -> std::io::Result<()> {
+            Err(std::io::Error::other("full"))
+        }
+    }
+    for (server, many) in [
+        ("postgres", "select generate_series(1, 50000000)"),
+        ("mariadb", "select seq from seq_1_to_50000000"),
+    ] {
+        let mut c = connect(
+            server,
+            if server == "postgres" {
+                "postgres"
+            } else {
+                "harbour"
+            },
+        );
+        let start = Instant::now();
+        let error = c.run(5, many, &mut Full).expect_err("fails");
+        assert_eq!(error.fault, Fault::Sink, "{error:?}");
+        assert!(
+            start.elapsed() < Duration::from_secs(20),
+            "{:?}",
+            start.elapsed()
+        );
+        assert_eq!(one(&mut *c, "select 7"), "7");
+    }
+}
+
+#[test]
+fn the_harbour_loads_and_its_catalog_is_whole() {
+    for server in SERVERS {
+        let mut c = own(server, "haven_catalog");
+        let settings = idle_tide_harbour::Settings {
+            readings: 500,
+            ..Default::default()
+        };
+        load_harbour(&mut *c, &settings).unwrap_or_else(|error| panic!("{server}: {error}"));
+        let mut beside = c.beside().expect("a second connection")().expect("opens");
+        beside.follow(&c.bearings()).expect("follows");
+        let mut catalog = beside.catalog().expect("read");
+        beside.count_rows(&mut catalog, Duration::from_secs(5));
+        let visits = catalog.table("visits").expect("there").clone();
+        assert_eq!(visits.links.len(), 2, "{server}");
+        assert_eq!(
+            visits
+                .links
+                .iter()
+                .map(|l| l.table.as_str())
+                .collect::<Vec<_>>()
+                .len(),
+            2
+        );
+        assert_eq!(visits.field("id").expect("field").key, Some(1));
+        assert_eq!(visits.comment.as_deref(), Some("one stay of one vessel"));
+        assert_eq!(
+            visits.field("berth_id").expect("field").comment.as_deref(),
+            Some("where the vessel lay")
+        );
+        assert!(
+            visits.indexes.iter().any(|i| i.name == "one_per_tide"
+                && i.unique
+                && i.columns == ["berth_id", "arrived"])
+        );
+        assert!(visits.rows.is_some_and(|rows| rows > 100) && !visits.estimated);
+        assert!(
+            catalog
+                .objects
+                .iter()
+                .any(|o| o.kind == idle_tide_core::Kind::Trigger
+                    && o.owner.as_deref() == Some("dues"))
+        );
+        assert!(catalog.table("owed").is_some_and(|view| view.is_view()));
+        // What a definition says, the server takes.
+        for name in ["visits", "owed", "dues"] {
+            let mut object = catalog.table(name).expect("there").clone();
+            beside.define(&mut object).expect("defined");
+            let text = object.definition.expect("a definition");
+            assert!(text.to_lowercase().starts_with("create"), "{text}");
+        }
+        // Columns of results know where they come from.
+        let (_, keep) = run(
+            &mut *c,
+            "select v.id, b.code from visits v join berths b on b.id = v.berth_id limit 1",
+        )
+        .expect("read");
+        let columns = &keep.columns[0];
+        assert_eq!(
+            columns[0].origin,
+            Some(("visits".into(), "id".into())),
+            "{server}"
+        );
+        assert!(columns[0].key && columns[0].optional == Some(false));
+        let error = run(
+            &mut *c,
+            "insert into dues (visit_id, amount, raised_on) values (1, -1, '2031-01-01')",
+        )
+        .err()
+        .expect("refused");
+        assert!(
+            error.message.contains("dues cannot be negative"),
+            "{error:?}"
+        );
+    }
+}
+
+#[test]
+fn writes_can_be_refused_by_the_server() {
+    for server in SERVERS {
+        let mut c = own(server, "refused");
+        run(&mut *c, "create table t (id integer)").expect("made");
+        c.refuse_writes(true).expect("refuses");
+        assert_eq!(
+            c.bearings().access,
+            Access::Writable,
+            "what may be undone is not the server's nature"
+        );
+        for write in [
+            "insert into t values (1)",
+            "with x as (select 1) insert into t select * from x",
+            "create table u (id integer)",
+            "drop table t",
+            "set session transaction read write",
+            "begin read write",
+            "start transaction read write",
+            "set transaction_read_only = off",
+            "set default_transaction_read_only = off",
+            "set tx_read_only = 0",
+            "select set_config('default_transaction_read_only', 'off', false)",
+            "truncate table t",
+            "grant select on t to haven",
+            "copy t from '/etc/hostname'",
+            "select 1 into outfile '/tmp/haven-out'",
+            "reset all",
+            "explain analyze insert into t values (1)",
+        ] {
+            assert!(run(&mut *c, write).is_err(), "{server}: {write}");
+        }
+        assert_eq!(one(&mut *c, "select count(*) from t"), "0");
+        c.refuse_writes(false).expect("allows");
+        run(&mut *c, "insert into t values (1)").expect("inserted");
+    }
+}
+
+#[test]
+fn passwords_are_asked_for_and_changed() {
+    for server in SERVERS {
+        let mut admin = connect(
+            server,
+            if server == "postgres" {
+                "postgres"
+            } else {
+                "harbour"
+            },
+        );
+        let make = if server == "postgres" {
+            [
+                "drop role if exists mate",
+                "create role mate login password 'first word'",
+            ]
+        } else {
+            [
+                "drop user if exists mate",
+                "create user mate identified by 'first word'",
+            ]
+        };
+        for sql in make {
+            run(&mut *admin, sql).expect("made");
+        }
+        let address = url(server, if server == "postgres" { "postgres" } else { "" })
+            .replace("haven:the%20owner%27s%20secret", "mate");
+        let refused = open_with(&address, vec!["wrong", "wrong", "wrong"])
+            .err()
+            .expect("refused");
+        assert_eq!(
+            refused.trouble,
+            idle_tide_engines::Trouble::Login,
+            "{refused:?}"
+        );
+        let mut c = open_with(&address, vec!["first word", "wrong"]).expect("the second word fits");
+        assert!(!c.bearings().server.expect("server").all_powerful);
+        c.change_password(&"it's the \\second".to_string().into())
+            .expect("changed");
+        assert!(open_with(&address, vec!["first word"]).is_err());
+        open_with(&address, vec!["it's the \\second"]).expect("the new one fits");
+        // A second connection of the same session knows it too.
+        c.beside().expect("beside")().expect("opens");
+        // What this user may not see is said.
+        let query = c.listing(Listing::Roles(false)).expect("list");
+        run(&mut *c, &query.sql).expect("listed");
+        if server == "mariadb" {
+            assert!(query.note.expect("a note").contains("may not read"));
+        }
+    }
+}
+
+#[test]
+fn several_results_and_warnings_arrive() {
+    let mut c = own("mariadb", "several");
+    run(
+        &mut *c,
+        "create procedure two() begin select 1 as a; select 2 as b, 'x' as c; end",
+    )
+    .expect("made");
+    let mut keep = Keep::default();
+    let outcome = c.run(1, "call two()", &mut keep).expect("called");
+    assert!(outcome.returns_rows);
+    assert_eq!(
+        keep.columns.iter().map(Vec::len).collect::<Vec<_>>(),
+        [1, 2]
+    );
+    assert_eq!(one(&mut *c, "select 7"), "7");
+    run(&mut *c, "create table short (a varchar(2))").expect("made");
+    run(&mut *c, "set sql_mode = ''").expect("set");
+    let (outcome, _) = run(&mut *c, "insert into short values ('long')").expect("cut");
+    assert!(
+        outcome.notes[0].contains("Data truncated"),
+        "{:?}",
+        outcome.notes
+    );
+    run(&mut *c, "set sql_mode = 'ANSI_QUOTES'").expect("set");
+    c.bearings();
+    assert!(!c.dialect().double_quoted_text);
+    let mut p = own("postgres", "several");
+    let (outcome, _) = run(
+        &mut *p,
+        "do $$ begin raise notice 'springs tonight'; end $$",
+    )
+    .expect("done");
+    assert!(
+        outcome.notes[0].contains("springs tonight"),
+        "{:?}",
+        outcome.notes
+    );
+    let (outcome, _) = run(&mut *p, "create table if not exists x (a int)").expect("made");
+    assert!(outcome.notes.is_empty());
+    run(&mut *p, "set standard_conforming_strings = off").expect("set");
+    assert!(p.dialect().backslash_escapes);
+    let (outcome, _) = run(&mut *p, "copy x from stdin;\n1\n\\N\n\\.\n").expect("copied");
+    assert_eq!(outcome.changed, Some(2));
+    let (_, keep) = run(&mut *p, "copy x to stdout;").expect("copied");
+    assert_eq!(keep.rows[0].len(), 2);
+    assert!(run(&mut *p, "\\connect other").is_err());
+    assert_eq!(one(&mut *p, "select count(*) from x"), "2");
+}
+
+#[test]
+fn bearings_follow_what_is_typed() {
+    let mut c = own("mariadb", "elsewhere");
+    run(&mut *c, "use harbour").expect("goes");
+    assert_eq!(c.bearings().database, "harbour");
+    let mut nowhere = connect("mariadb", "");
+    assert_eq!(nowhere.bearings().database, "");
+    assert!(nowhere.catalog().expect("empty").objects.is_empty());
+    let error = run(&mut *nowhere, "select * from visits")
+        .err()
+        .expect("refused");
+    assert!(error.advice.expect("advice").contains("/use"));
+    let mut p = own("postgres", "elsewhere");
+    for sql in [
+        "drop role if exists deckhand",
+        "create role deckhand",
+        "create schema shed",
+        "set search_path = shed, public",
+        "set role deckhand",
+    ] {
+        run(&mut *p, sql).expect(sql);
+    }
+    let at = p.bearings().server.expect("server");
+    assert_eq!(
+        (at.role.as_deref(), at.all_powerful),
+        (Some("deckhand"), false)
+    );
+    run(&mut *p, "reset role").expect("back");
+    assert_eq!(
+        p.bearings().server.expect("server").search_path,
+        ["shed", "public"]
+    );
+    run(&mut *p, "begin").expect("begun");
+    assert!(run(&mut *p, "select nothing").is_err());
+    assert!(p.bearings().transaction_failed);
+    let error = run(&mut *p, "select 1").err().expect("refused");
+    assert!(error.advice.expect("advice").contains("rollback"));
+    run(&mut *p, "rollback").expect("ended");
+    assert!(!p.bearings().transaction_failed);
+}
