@@ -652,6 +652,7 @@ mod tests {
             object
         };
         let catalog = Catalog {
+            path: vec!["main".into()],
             objects: vec![
                 table("vessels", &["id", "name", "owner_id"]),
                 table("visit services", &["id"]),

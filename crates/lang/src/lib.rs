@@ -13,6 +13,7 @@ pub mod elsewhere;
 pub mod expr;
 pub mod open;
 pub mod scope;
+pub mod secret;
 pub mod split;
 pub mod statement;
 pub mod token;

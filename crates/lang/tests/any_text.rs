@@ -25,6 +25,7 @@ fn catalog() -> Catalog {
         ..Link::default()
     });
     Catalog {
+        path: vec!["main".into()],
         objects: vec![
             visits,
             Object::new("main", "odd 'name\"", Kind::Table),

@@ -197,6 +197,7 @@ mod tests {
             ..Link::default()
         });
         Catalog {
+            path: vec!["main".into()],
             objects: vec![
                 berths,
                 table("quays", &["id", "name"]),
