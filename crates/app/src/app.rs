@@ -6,11 +6,12 @@ use std::path::PathBuf;
 
 use idle_tide_desk::settings::Settings;
 use idle_tide_desk::{Content, Desk, Event, Request, State, Tone};
-use idle_tide_lang::complete::{Completion, Sources, complete};
+use idle_tide_lang::complete::{Completion, Sources as Known, complete};
 use idle_tide_lang::correct::Correction;
 
 use crate::composer::Composer;
 use crate::guide;
+use crate::sources::Sources;
 use crate::theme::{Theme, ThemeName};
 
 /// Where typed keys go.
@@ -23,7 +24,7 @@ pub enum Focus {
 }
 
 /// What lies over the desk.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub enum Over {
     /// Nothing.
     Nothing,
@@ -45,6 +46,8 @@ pub enum Over {
         /// Whether Enter brings the statement into the composer in any case.
         recall: bool,
     },
+    /// The sources.
+    Sources(Box<Sources>),
     /// The current row as a record; the first line shown.
     Record {
         /// First line shown.
@@ -134,6 +137,8 @@ pub struct App {
     pub focus: Focus,
     /// What lies over the desk.
     pub over: Over,
+    /// What is typed where nothing is shown.
+    pub hidden: String,
     /// What is asked for while reading.
     pub prompt: Option<Prompt>,
     /// The list at the cursor.
@@ -184,6 +189,7 @@ impl App {
             composer: Composer::default(),
             focus: Focus::Write,
             over: Over::Nothing,
+            hidden: String::new(),
             prompt: None,
             choices: Choices::default(),
             marked: None,
@@ -210,7 +216,11 @@ impl App {
     /// Takes an event of the session.
     pub fn event(&mut self, event: Event) {
         let before = self.desk.entries().len();
+        let found = matches!(event, Event::Found(..));
         self.desk.handle(event);
+        if let (true, Over::Sources(view)) = (found, &mut self.over) {
+            view.looking = false;
+        }
         self.settle(before);
     }
 
@@ -302,6 +312,7 @@ impl App {
             }
             Request::Guide(topic) => self.open_guide(&topic),
             Request::Entries => self.open_entries(false),
+            Request::Sources => self.open_sources(),
             Request::Clear => {
                 self.cleared = true;
                 self.focus = Focus::Write;
@@ -336,7 +347,11 @@ impl App {
 
     /// Leaves, or asks first when a transaction is open.
     pub fn leave(&mut self) {
-        if self.desk.bearings().transaction.is_some() {
+        if self
+            .desk
+            .sessions()
+            .any(|s| s.bearings().transaction.is_some() && !s.is_lost())
+        {
             self.asks_to_leave = true;
         } else {
             self.leaving = true;
@@ -434,16 +449,27 @@ impl App {
             .entry()
             .and_then(|e| e.sheet())
             .map_or(Vec::new(), |s| s.labels.clone());
+        let names: Vec<(String, String)> = if self.composer.text().starts_with("/open") {
+            let sources = self.desk.settings().sources.into_iter();
+            let mut names: Vec<_> = sources.map(|(name, saved)| (name, saved.address)).collect();
+            names.push(("demo".into(), "the practice harbour".into()));
+            names
+        } else if self.composer.text().starts_with("/use") {
+            self.desk.known_databases()
+        } else {
+            Vec::new()
+        };
         let catalog = std::sync::Arc::clone(self.desk.catalog());
         let completion = complete(
             self.composer.text(),
             self.composer.cursor(),
             asked,
-            &Sources {
+            &Known {
                 catalog: &catalog,
                 dialect: self.desk.dialect(),
                 columns: &columns,
                 entries: &entries,
+                names: &names,
                 topics: guide::TOPICS,
             },
         );

@@ -1,13 +1,19 @@
 //! The command line: what is opened, how, and by which face.
 
+use std::io::BufRead;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::mpsc::channel;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use idle_tide_desk::settings::{Places, Settings};
-use idle_tide_desk::{Desk, Options, Tone, Writes};
-use idle_tide_engines::{Connection, OpenError, OpenOptions, Source, demo_file, sqlite};
+use idle_tide_desk::{Desk, Options, Origin, Tone, Writes};
+use idle_tide_draw::marks::show_text;
+use idle_tide_engines::address::without_password;
+use idle_tide_engines::{
+    Ask, Connection, OpenError, OpenOptions, Overrides, Source, demo_file, sqlite,
+};
+use secrecy::SecretString;
 
 use crate::app::App;
 use crate::shell;
@@ -34,13 +40,69 @@ struct Cli {
 enum Sub {
     /// Run statements without a screen: results on standard output, messages on standard error
     Run(Run),
+    /// List the databases of a server
+    Databases(Databases),
+}
+
+/// What a server is reached by, beside its address.
+#[derive(Debug, Clone, Default, Args)]
+pub struct Server {
+    /// The server's host, or a folder or path of its local socket
+    #[arg(long, value_name = "HOST")]
+    host: Option<String>,
+    /// Its port
+    #[arg(long, value_name = "PORT", value_parser = clap::value_parser!(u16).range(1..))]
+    port: Option<u16>,
+    /// The user
+    #[arg(long, value_name = "NAME")]
+    user: Option<String>,
+    /// The database
+    #[arg(long, value_name = "NAME")]
+    database: Option<String>,
+    /// Go through a secure shell: user@host or user@host:port
+    #[arg(long, value_name = "HOST")]
+    via: Option<String>,
+    /// A command whose standard input and output carry the connection
+    #[arg(long, value_name = "COMMAND")]
+    through: Option<String>,
+}
+
+impl Server {
+    fn overrides(&self) -> Overrides {
+        Overrides {
+            host: self.host.clone(),
+            port: self.port,
+            user: self.user.clone(),
+            database: self.database.clone(),
+            via: self.via.clone(),
+            through: self.through.clone(),
+        }
+    }
+}
+
+/// Options of `databases`.
+#[derive(Debug, Args)]
+pub struct Databases {
+    /// An address (postgres://…, mysql://…, mariadb://…) or a saved name
+    source: String,
+    #[command(flatten)]
+    server: Server,
+    /// Sizes too
+    #[arg(long)]
+    full: bool,
+    /// csv, tsv, json, jsonl, text or record
+    #[arg(long, value_name = "FORMAT")]
+    format: Option<String>,
 }
 
 /// What to open.
 #[derive(Debug, Args)]
 pub struct Open {
-    /// A database file, sqlite:PATH, sqlite::memory:, or demo (the practice harbour)
+    /// An address (postgres://…, mysql://…, mariadb://…), a saved name, a database file, sqlite:PATH,
+    /// sqlite::memory:, or demo (the practice harbour); without one, the sources are shown
     source: Option<String>,
+    #[command(flatten)]
+    server: Server,
     /// Open a file for writing too
     #[arg(long)]
     write: bool,
@@ -53,6 +115,9 @@ pub struct Open {
     /// demo: make the practice harbour anew
     #[arg(long)]
     fresh: bool,
+    /// demo: load the practice harbour into a database of a server, and leave
+    #[arg(long, value_name = "SOURCE")]
+    into: Option<String>,
 }
 
 /// How writes are treated.
@@ -69,8 +134,11 @@ pub enum WritesArgument {
 /// Options of `run`.
 #[derive(Debug, Args)]
 pub struct Run {
-    /// A database file, sqlite:PATH, sqlite::memory:, or demo (the practice harbour)
+    /// An address, a saved name, a database file, sqlite:PATH, sqlite::memory:, or demo
     pub source: String,
+    /// What a server is reached by
+    #[command(flatten)]
+    pub server: Server,
     /// Statements, or commands that begin with /
     pub statements: Vec<String>,
     /// Run the statements of a file; - is standard input
@@ -107,6 +175,26 @@ pub fn main() -> i32 {
     let cli = Cli::parse();
     let done = match cli.command {
         Some(Sub::Run(run)) => return shell::run(&run),
+        Some(Sub::Databases(list)) => {
+            return shell::run(&Run {
+                source: list.source,
+                server: list.server,
+                statements: vec![format!(
+                    "/databases{}",
+                    if list.full { " --full" } else { "" }
+                )],
+                file: None,
+                format: list.format,
+                output: None,
+                no_header: false,
+                lines: false,
+                keep_going: false,
+                together: false,
+                write: false,
+                writes: WritesArgument::Ask,
+            });
+        }
+        None if cli.open.into.is_some() => load(&cli.open),
         None => desk(&cli),
     };
     done.unwrap_or_else(|error| {
@@ -115,41 +203,148 @@ pub fn main() -> i32 {
     })
 }
 
-/// Opens a source; says so when a lock has to be waited for.
+/// Asks on the controlling terminal.
+pub struct AtTerminal;
+
+impl Ask for AtTerminal {
+    fn secret(&self, what: &str) -> Option<SecretString> {
+        let typed =
+            rpassword::prompt_password(format!("idle-tide: {}: ", show_text(what, 400).text()));
+        match typed {
+            Ok(secret) => Some(secret.into()),
+            Err(_) => {
+                eprintln!("idle-tide: {what} is needed, and there is no terminal to ask on.");
+                None
+            }
+        }
+    }
+
+    fn allow(&self, question: &str, details: &[String]) -> bool {
+        eprintln!("idle-tide: {}", show_text(question, 400).text());
+        for detail in details {
+            eprintln!("idle-tide: {}", show_text(detail, 400).text());
+        }
+        let Ok(terminal) = std::fs::File::open("/dev/tty") else {
+            eprintln!("idle-tide: there is no terminal to answer on; it goes no further.");
+            return false;
+        };
+        eprint!("idle-tide: y goes on; anything else does not: ");
+        let mut answer = String::new();
+        std::io::BufReader::new(terminal)
+            .read_line(&mut answer)
+            .is_ok()
+            && matches!(answer.trim(), "y" | "Y" | "yes")
+    }
+
+    fn tell(&self, word: &str) {
+        eprintln!("idle-tide: {word} …");
+    }
+}
+
+/// Opens a source; what has to be asked is asked on the controlling terminal.
 ///
 /// # Errors
 /// In whole sentences, with the way out.
 pub fn open(source: &Source, options: OpenOptions) -> Result<Box<dyn Connection>, OpenError> {
-    idle_tide_engines::open(source, options, &mut || {
-        eprintln!("idle-tide: waiting for another program that holds the file, up to 5 s …");
+    idle_tide_engines::open(source, options, &AtTerminal)
+}
+
+/// What a name on the command line means: a saved source, an address, a file.
+///
+/// # Errors
+/// If it is damaged, or its password command fails.
+pub fn named(name: &str, server: &Server, write: bool) -> Result<Origin, OpenError> {
+    let more = server.overrides();
+    let settings = Places::of_user().map(|places| Settings::read(&places.settings));
+    let settings = match settings {
+        Some(read) => read.map_err(OpenError::plain)?,
+        None => Settings::default(),
+    };
+    if let Some(saved) = settings.sources.get(name) {
+        if more != Overrides::default() {
+            return Err(OpenError::plain(format!(
+                "{name} is a saved source; change it there (F9) instead of with options."
+            )));
+        }
+        return idle_tide_desk::sources::of_saved(name, saved, None);
+    }
+    let mut source = Source::parse_with(name, &more)?;
+    if let Source::Server(address) = &mut source
+        && without_password(name) != name
+    {
+        address.notes.push("The password stood in the command line, where others on this machine can read it. Leave it out and it is asked for.".into());
+    }
+    Ok(Origin {
+        name: source.name(),
+        source,
+        options: OpenOptions { write, new: false },
+        tone: idle_tide_desk::settings::Tone::Calm,
     })
 }
 
-fn source(open: &Open) -> Result<(Source, OpenOptions), OpenError> {
+/// Loads the practice harbour into a server's database.
+fn load(open: &Open) -> Result<i32, Box<dyn std::error::Error>> {
+    if open.source.as_deref() != Some("demo") {
+        return Err(
+            OpenError::plain("--into belongs to demo: idle-tide demo --into SOURCE.").into(),
+        );
+    }
+    let origin = named(open.into.as_deref().unwrap_or_default(), &open.server, true)?;
+    let mut connection = self::open(&origin.source, origin.options)?;
+    let settings = idle_tide_harbour::Settings {
+        readings: open.readings.unwrap_or(idle_tide_harbour::READINGS),
+        ..Default::default()
+    };
+    eprintln!(
+        "idle-tide: loading the practice harbour into {} …",
+        origin.name
+    );
+    let tables = idle_tide_engines::load_harbour(&mut *connection, &settings).map_err(|error| {
+        OpenError::plain(format!(
+            "{} The harbour was not loaded; an empty database takes it.",
+            OpenError::from(error)
+        ))
+    })?;
+    eprintln!("idle-tide: {tables} tables are there.");
+    Ok(0)
+}
+
+fn of(name: String, source: Source, options: OpenOptions) -> Origin {
+    Origin {
+        name,
+        source,
+        options,
+        tone: idle_tide_desk::settings::Tone::Calm,
+    }
+}
+
+fn source(open: &Open) -> Result<Option<Origin>, OpenError> {
     let mut options = OpenOptions {
         write: open.write,
         new: false,
     };
     if let Some(path) = &open.new {
         options.new = true;
-        return Ok((Source::File(path.clone()), options));
+        let source = Source::File(path.clone());
+        return Ok(Some(of(source.name(), source, options)));
     }
     let Some(name) = &open.source else {
-        return Err(OpenError::plain(
-            "Name a source: a database file, sqlite::memory:, or demo for the practice harbour. --new FILE makes a file. --help tells more.".into(),
-        ));
-    };
-    let source = Source::parse(name)?;
-    if source != Source::Demo {
-        if open.readings.is_some() || open.fresh {
+        if open.server.overrides() != Overrides::default() {
             return Err(OpenError::plain(
-                "--readings and --fresh belong to demo.".into(),
+                "Name the family as the source: idle-tide postgres --host … or idle-tide mariadb --host ….",
             ));
         }
-        return Ok((source, options));
+        return Ok(None);
+    };
+    let origin = named(name, &open.server, open.write)?;
+    if origin.source != Source::Demo {
+        if open.readings.is_some() || open.fresh {
+            return Err(OpenError::plain("--readings and --fresh belong to demo."));
+        }
+        return Ok(Some(origin));
     }
     let Some(readings) = open.readings.or(open.fresh.then_some(20_000)) else {
-        return Ok((Source::Demo, options));
+        return Ok(Some(origin));
     };
     let path = demo_file(readings)?;
     if open.fresh || !path.exists() {
@@ -159,11 +354,11 @@ fn source(open: &Open) -> Result<(Source, OpenOptions), OpenError> {
         sqlite::make_demo(&path, readings)?;
     }
     options.write = true;
-    Ok((Source::File(path), options))
+    Ok(Some(of(Source::Demo.name(), Source::File(path), options)))
 }
 
 fn desk(cli: &Cli) -> Result<i32, Box<dyn std::error::Error>> {
-    let (source, options) = source(&cli.open)?;
+    let origin = source(&cli.open)?;
     let chosen = match &cli.theme {
         Some(name) => Some(ThemeName::named(name).ok_or_else(|| {
             OpenError::plain(format!(
@@ -187,10 +382,9 @@ fn desk(cli: &Cli) -> Result<i32, Box<dyn std::error::Error>> {
     };
     let kept = settings.theme.as_deref().and_then(ThemeName::named);
     let theme = Theme::from_environment(chosen.or(kept));
-    let connection = open(&source, options)?;
     if !std::io::IsTerminal::is_terminal(&std::io::stdout()) {
         return Err(OpenError::plain(
-            "The desk needs a terminal. idle-tide run works without one.".into(),
+            "The desk needs a terminal. idle-tide run works without one.",
         )
         .into());
     }
@@ -200,23 +394,57 @@ fn desk(cli: &Cli) -> Result<i32, Box<dyn std::error::Error>> {
         // The loop has ended when nobody listens; so will this session.
         let _ = events.send(Happening::Desk(event));
     });
-    let name = if cli.open.source.as_deref() == Some("demo") {
-        Source::Demo.name()
-    } else {
-        source.name()
+    let writes = match &origin {
+        // A saved source says how it wants to be treated.
+        Some(origin) => {
+            let saved = Places::of_user().and_then(|places| Settings::read(&places.settings).ok());
+            let saved = saved.and_then(|mut settings| settings.sources.remove(&origin.name));
+            saved
+                .and_then(|saved| saved.writes)
+                .map_or(Writes::Ask, |word| Writes::named(&word))
+        }
+        None => Writes::Ask,
     };
-    let desk = Desk::new(
-        connection,
-        Options {
-            source: name,
-            writes: Writes::Ask,
-            places: places.clone(),
-            stream: None,
-        },
-        notify,
-    );
-    let mut app = App::new(desk, theme, places.map(|places| places.settings));
-    app.desk.arrive();
+    let setup = Options {
+        source: origin
+            .as_ref()
+            .map(|origin| origin.name.clone())
+            .unwrap_or_default(),
+        writes: Writes::Ask,
+        places: places.clone(),
+        stream: None,
+    };
+    let settings = places.map(|places| places.settings);
+    let mut app = match origin {
+        // A file is open at once; a server may ask something first, on the screen.
+        Some(origin) if !matches!(origin.source, Source::Server(_)) => {
+            let connection = open(&origin.source, origin.options)?;
+            let mut app = App::new(
+                Desk::new(connection, Options { writes, ..setup }, notify),
+                theme,
+                settings,
+            );
+            app.desk.came_from(origin);
+            app.desk.arrive();
+            app
+        }
+        Some(origin) => {
+            let mut app = App::new(Desk::empty(setup, notify), theme, settings);
+            let saved = app.desk.settings().sources.contains_key(&origin.name);
+            let what = if saved {
+                origin.name.clone()
+            } else {
+                origin.source.address()
+            };
+            app.desk.open_source(&format!("/open {what}"), origin);
+            app
+        }
+        None => {
+            let mut app = App::new(Desk::empty(setup, notify), theme, settings);
+            app.open_sources();
+            app
+        }
+    };
     if let Some(words) = trouble {
         app.desk.say(words, Tone::Care);
     }

@@ -183,6 +183,7 @@ pub fn page(topic: &str, width: usize) -> Page {
         "write" => &[Place::Writing, Place::Completing],
         "read" => &[Place::Rows, Place::Text, Place::Record],
         "entries" => &[Place::Entries],
+        "arrive" => &[Place::Sources, Place::Form, Place::Hidden],
         _ => &[],
     };
     let commands: Vec<&Command> = COMMANDS

@@ -20,15 +20,21 @@ pub enum Place {
     Entries,
     /// In the guide.
     Guide,
+    /// In the sources.
+    Sources,
+    /// In the form of a source.
+    Form,
     /// While something is asked.
     Question,
+    /// While a secret is asked for.
+    Hidden,
     /// While something runs.
     Running,
 }
 
 impl Place {
     /// All places, in the guide's order.
-    pub const ALL: [Place; 10] = [
+    pub const ALL: [Place; 13] = [
         Place::Everywhere,
         Place::Writing,
         Place::Completing,
@@ -37,8 +43,11 @@ impl Place {
         Place::Text,
         Place::Record,
         Place::Entries,
+        Place::Sources,
+        Place::Form,
         Place::Guide,
         Place::Question,
+        Place::Hidden,
     ];
 
     /// The guide's heading.
@@ -52,7 +61,10 @@ impl Place {
             Place::Record => "In the record",
             Place::Entries => "In the entries",
             Place::Guide => "In the guide",
+            Place::Sources => "In the sources",
+            Place::Form => "In the form of a source",
             Place::Question => "When something is asked",
+            Place::Hidden => "When a secret is asked for",
             Place::Running => "While something runs",
         }
     }
@@ -146,6 +158,21 @@ pub static KEYS: &[Key] = &[
     key(P::Entries, "Tab", "into the composer", true, "/recall", "brings the statement into the composer"),
     key(P::Entries, "F5", "runs again", true, "/again", "runs it once more"),
     key(P::Entries, "Esc", "closes", true, "", "back"),
+    key(P::Sources, "↑ ↓", "choose", true, "", "choose a source"),
+    key(P::Sources, "Enter", "opens", true, "/open", "goes to an open session; opens a saved source or what was found"),
+    key(P::Sources, "N", "new", true, "", "saves a new source"),
+    key(P::Sources, "E", "change", true, "", "changes a saved source; saves one that was found"),
+    key(P::Sources, "T", "test", true, "", "logs in to a saved source and leaves again"),
+    key(P::Sources, "X", "remove", true, "/close", "removes a saved source, after asking; closes an open session"),
+    key(P::Sources, "L", "look again", true, "", "looks again for servers on this machine, and which sources answer"),
+    key(P::Sources, "Esc", "closes", true, "", "back"),
+    key(P::Form, "↑ ↓", "fields", true, "", "the field before, after; Tab too"),
+    key(P::Form, "← →", "another", true, "", "another word, where a field has only some"),
+    key(P::Form, "Enter", "saves", true, "", "saves the source"),
+    key(P::Form, "Esc", "leaves it", true, "", "leaves everything as it was"),
+    key(P::Hidden, "Enter", "gives it", true, "", "gives what was typed; it shows nowhere"),
+    key(P::Hidden, "Ctrl-U", "clears", true, "", "begins anew"),
+    key(P::Hidden, "Esc", "leaves it", true, "", "goes no further"),
     key(P::Guide, "↑ ↓", "topics", true, "", "choose a topic"),
     key(P::Guide, "PgUp PgDn", "scroll", true, "", "scroll the text"),
     key(P::Guide, "type", "searches", true, "", "finds lines of every topic"),
@@ -156,6 +183,7 @@ pub static KEYS: &[Key] = &[
     key(P::Everywhere, "F1", "guide", true, "/help", "the guide, open where you are"),
     key(P::Everywhere, "F3", "entries", true, "/entries", "all entries, and statements of earlier sessions"),
     key(P::Everywhere, "F4", "record", false, "/record", "the current row, one field per line"),
+    key(P::Everywhere, "F9", "sources", true, "/sources", "open sessions, saved sources, servers on this machine"),
     key(P::Everywhere, "Ctrl-L", "", false, "", "draws the screen anew"),
 ];
 

@@ -9,6 +9,7 @@ pub mod guide;
 pub mod keys;
 mod press;
 pub mod shell;
+pub mod sources;
 pub mod terminal;
 pub mod theme;
 pub mod views;

@@ -11,8 +11,8 @@ use idle_tide_desk::export::{Replacing, Streaming, write_sheet};
 use idle_tide_desk::{Content, Desk, Event, Options, Request, State, Writes};
 use idle_tide_draw::marks::{Visible, show_text};
 use idle_tide_draw::{Format, Layout};
-use idle_tide_engines::{OpenOptions, Source};
-use idle_tide_lang::dialect::SQLITE;
+use idle_tide_engines::{Ask, Source};
+use idle_tide_lang::Dialect;
 use idle_tide_lang::split::{PieceKind, Statements};
 use idle_tide_lang::statement::{Effect, summary};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
@@ -137,12 +137,13 @@ fn start(run: &Run) -> Result<i32, String> {
             let _ = interrupts.send(Message::Interrupt);
         }
     });
-    let source = Source::parse(&run.source).map_err(|e| e.to_string())?;
-    let options = OpenOptions {
-        write: run.write,
-        new: false,
-    };
-    let connection = cli::open(&source, options).map_err(|e| e.to_string())?;
+    let origin = cli::named(&run.source, &run.server, run.write).map_err(|e| e.to_string())?;
+    if let Source::Server(address) = &origin.source {
+        for note in &address.notes {
+            say(note);
+        }
+    }
+    let connection = cli::open(&origin.source, origin.options).map_err(|e| e.to_string())?;
     let target = match &run.output {
         Some(path) => {
             Target::File(Some(Replacing::begin(path).map_err(|e| {
@@ -161,7 +162,7 @@ fn start(run: &Run) -> Result<i32, String> {
     let desk = Desk::new(
         connection,
         Options {
-            source: source.name(),
+            source: origin.name.clone(),
             writes: match run.writes {
                 WritesArgument::Ask => Writes::Ask,
                 WritesArgument::Free => Writes::Free,
@@ -219,13 +220,15 @@ impl Session {
                             || "standard input".to_string(),
                             |path| path.display().to_string(),
                         );
-                    Box::new(from_reader(reader, name))
+                    Box::new(from_reader(reader, name, self.desk.dialect()))
                 }
-                None => Box::new(from_arguments(&run.statements)),
+                None => Box::new(from_arguments(&run.statements, self.desk.dialect())),
             };
         for next in from_input {
             let (text, is_command, place) = next?;
-            if run.together && !is_command && summary(&text, &SQLITE).effect == Effect::Transaction
+            if run.together
+                && !is_command
+                && summary(&text, self.desk.dialect()).effect == Effect::Transaction
             {
                 say(&format!(
                     "{place}With --together everything is one transaction; take {} out.",
@@ -288,6 +291,16 @@ impl Session {
     fn wait(&mut self) -> Option<Ended> {
         let mut interrupted = false;
         while self.desk.is_busy() {
+            if let Some(asking) = self.desk.asking() {
+                if asking.secret {
+                    let secret = cli::AtTerminal.secret(&asking.what);
+                    self.desk.answer_secret(secret);
+                } else {
+                    let yes = cli::AtTerminal.allow(&asking.what, &asking.details);
+                    self.desk.answer_allow(yes);
+                }
+                continue;
+            }
             if self.desk.question().is_some() {
                 let yes = self.ask();
                 self.desk.answer(yes);
@@ -333,7 +346,7 @@ impl Session {
     fn one(&mut self, text: &str, is_command: bool, place: &str) -> Result<Ended, String> {
         // Results one after the other stand apart in the layouts for reading.
         if self.results > 0 && matches!(self.layout.format, Format::Text | Format::Record) {
-            let reads = summary(text, &SQLITE).effect == Effect::Read;
+            let reads = summary(text, self.desk.dialect()).effect == Effect::Read;
             if reads || is_command {
                 let _ = self.output.write_all(b"\n");
             }
@@ -422,7 +435,7 @@ impl Session {
 
 type Next = Result<(String, bool, String), String>;
 
-fn from_arguments(statements: &[String]) -> impl Iterator<Item = Next> {
+fn from_arguments(statements: &[String], dialect: &'static Dialect) -> impl Iterator<Item = Next> {
     let many = statements.len() > 1;
     let mut list = Vec::new();
     for (at, text) in statements.iter().enumerate() {
@@ -432,7 +445,7 @@ fn from_arguments(statements: &[String]) -> impl Iterator<Item = Next> {
             String::new()
         };
         let before = list.len();
-        for next in Statements::new(text.as_bytes(), &SQLITE).flatten() {
+        for next in Statements::new(text.as_bytes(), dialect).flatten() {
             let (piece, bytes) = next;
             let text = String::from_utf8_lossy(&bytes).into_owned();
             list.push(Ok((text, piece.kind == PieceKind::Command, place.clone())));
@@ -444,8 +457,12 @@ fn from_arguments(statements: &[String]) -> impl Iterator<Item = Next> {
     list.into_iter()
 }
 
-fn from_reader(reader: Box<dyn Read>, name: String) -> impl Iterator<Item = Next> {
-    Statements::new(reader, &SQLITE)
+fn from_reader(
+    reader: Box<dyn Read>,
+    name: String,
+    dialect: &'static Dialect,
+) -> impl Iterator<Item = Next> {
+    Statements::new(reader, dialect)
         .enumerate()
         .map(move |(at, next)| {
             let (piece, mut bytes) =

@@ -203,7 +203,7 @@ pub fn list(catalog: &Catalog, views: bool, pattern: &str, full: bool) -> Result
         .objects
         .iter()
         .filter(|object| match object.kind {
-            Kind::View => views,
+            Kind::View | Kind::MaterializedView => views,
             Kind::Trigger => false,
             _ => !views,
         })

@@ -3,11 +3,31 @@
 
 use idle_tide_core::{Catalog, Kind};
 use idle_tide_draw::picture::{counted, grouped};
-use idle_tide_engines::{Access, Bearings};
+use idle_tide_engines::{Access, Bearings, LinkState, ServerBearings};
 
 use crate::desk::Writes;
 use crate::page::{Line, Page, Tone};
 use crate::settings::Visit;
+
+/// How the link to a server is protected, in a few words with their tone.
+pub fn link_words(server: &ServerBearings) -> (String, Tone) {
+    match &server.link {
+        LinkState::Socket => ("local socket".into(), Tone::Faint),
+        LinkState::Encrypted {
+            version,
+            verified: true,
+        } => (format!("{version}, verified"), Tone::Faint),
+        LinkState::Encrypted {
+            version,
+            verified: false,
+        } if server.local => (version.clone(), Tone::Faint),
+        LinkState::Encrypted { version, .. } => {
+            (format!("{version}, server not verified"), Tone::Care)
+        }
+        LinkState::Open if server.local => ("not encrypted".into(), Tone::Faint),
+        LinkState::Open => ("not encrypted".into(), Tone::Danger),
+    }
+}
 
 /// How writes are treated, in the words of the bearings.
 pub fn writes_words(writes: Writes, access: &Access) -> &'static str {
@@ -30,6 +50,18 @@ fn ago(seconds: u64) -> String {
 /// What is different from the last visit, in whole sentences; empty when nothing is.
 fn differences(last: &Visit, now: &Visit) -> Vec<String> {
     let mut list = Vec::new();
+    if !last.identity.is_empty() && last.identity != now.identity {
+        list.push(format!(
+            "Another server answers than last time under this name: it is {}, and was {}.",
+            now.identity, last.identity
+        ));
+    }
+    if !last.user.is_empty() && last.user != now.user {
+        list.push(format!(
+            "You are {} now; last time you were {}.",
+            now.user, last.user
+        ));
+    }
     if last.place != now.place {
         list.push(format!("Last time this name led to {}.", last.place));
     }
@@ -68,11 +100,33 @@ pub fn card(
                 format!("{} {}", bearings.family, bearings.version),
             ),
     );
-    let place = bearings
-        .place
-        .as_deref()
-        .unwrap_or("in memory; gone when the session ends");
-    page.line(Line::new().and(Tone::Faint, place.to_string()));
+    match &bearings.server {
+        None => {
+            let place = bearings
+                .place
+                .as_deref()
+                .unwrap_or("in memory; gone when the session ends");
+            page.say(Tone::Faint, place.to_string());
+        }
+        Some(server) => {
+            let mut line = Line::new().and(Tone::Faint, server.place.clone());
+            if !server.way.is_empty() {
+                line = line.and(Tone::Faint, format!(" {}", server.way));
+            }
+            let (words, tone) = link_words(server);
+            line = line.and(tone, format!("   {words}"));
+            page.line(line);
+            let mut line = Line::new().and(Tone::Plain, format!("You are {}", server.user));
+            if let Some(role) = &server.role {
+                line = line.and(Tone::Plain, format!(" in the role {role}"));
+            }
+            line = match server.all_powerful {
+                true => line.and(Tone::Care, ", who may do everything here."),
+                false => line.and(Tone::Plain, "."),
+            };
+            page.line(line);
+        }
+    }
     page.gap();
     match last {
         None => page.say(Tone::Plain, "Your first visit."),
@@ -109,13 +163,38 @@ pub fn card(
         ),
     };
     page.gap();
+    if bearings.server.is_some() && bearings.database.is_empty() {
+        page.line(
+            Line::new()
+                .column(Tone::Heading, "Here", 8)
+                .and(Tone::Care, "No database is chosen yet."),
+        );
+        page.gap();
+        for (at, (what, why)) in [
+            ("/databases", "lists them"),
+            ("/use NAME", "goes to one"),
+            ("/roles", "users of this server, as far as you may see them"),
+        ]
+        .into_iter()
+        .enumerate()
+        {
+            page.line(
+                Line::new()
+                    .column(Tone::Heading, if at == 0 { "Try" } else { "" }, 8)
+                    .column(Tone::Active, what, 13)
+                    .and(Tone::Faint, why),
+            );
+        }
+        return page;
+    }
     let count = |kind: Kind| catalog.tables().filter(|o| o.kind == kind).count() as u64;
     let mut parts = vec![counted(
-        count(Kind::Table) + count(Kind::VirtualTable),
+        count(Kind::Table) + count(Kind::VirtualTable) + count(Kind::ForeignTable),
         "table",
     )];
-    if count(Kind::View) > 0 {
-        parts.push(counted(count(Kind::View), "view"));
+    let views = count(Kind::View) + count(Kind::MaterializedView);
+    if views > 0 {
+        parts.push(counted(views, "view"));
     }
     let indexes: usize = catalog
         .tables()
@@ -150,7 +229,13 @@ pub fn card(
         .max()
         .unwrap_or(0);
     for object in largest.iter().take(6) {
-        let rows = object.rows.map_or_else(|| "not counted".into(), grouped);
+        let rows = object.rows.map_or_else(
+            || "not counted".into(),
+            |rows| match object.estimated {
+                true => format!("≈ {}", grouped(rows)),
+                false => grouped(rows),
+            },
+        );
         let comment = object.comment.clone().unwrap_or_default();
         page.line(
             Line::new()
@@ -210,13 +295,19 @@ pub fn bearings_page(source: &str, bearings: &Bearings, writes: Writes) -> Page 
         page.line(Line::new().column(Tone::Faint, name, 16).and(tone, value));
     };
     row("source", source.to_string(), Tone::Heading);
-    row("database", bearings.database.clone(), Tone::Plain);
+    let database = match bearings.database.as_str() {
+        "" => ("none chosen; /databases lists them".to_string(), Tone::Care),
+        name => (name.to_string(), Tone::Plain),
+    };
+    row("database", database.0, database.1);
+    let within = if bearings.server.is_some() {
+        ""
+    } else {
+        ", within this program"
+    };
     row(
         "server",
-        format!(
-            "{} {}, within this program",
-            bearings.family, bearings.version
-        ),
+        format!("{} {}{within}", bearings.family, bearings.version),
         Tone::Plain,
     );
     row(
@@ -224,6 +315,33 @@ pub fn bearings_page(source: &str, bearings: &Bearings, writes: Writes) -> Page 
         bearings.place.clone().unwrap_or_else(|| "memory".into()),
         Tone::Plain,
     );
+    if let Some(server) = &bearings.server {
+        if !server.way.is_empty() {
+            row("way in", server.way.clone(), Tone::Plain);
+        }
+        let (words, tone) = link_words(server);
+        row(
+            "link",
+            words,
+            if tone == Tone::Faint {
+                Tone::Plain
+            } else {
+                tone
+            },
+        );
+        row("user", server.user.clone(), Tone::Plain);
+        if let Some(role) = &server.role {
+            row("role", role.clone(), Tone::Plain);
+        }
+        if server.all_powerful {
+            row("", "may do everything on this server".into(), Tone::Care);
+        }
+        if !server.search_path.is_empty() {
+            row("search path", server.search_path.join(", "), Tone::Plain);
+        }
+        row("time zone", server.time_zone.clone(), Tone::Plain);
+        row("identity", server.identity.clone(), Tone::Plain);
+    }
     row(
         "writes",
         writes_words(writes, &bearings.access).to_string(),

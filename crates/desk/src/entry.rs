@@ -48,6 +48,10 @@ pub enum Content {
 pub struct Entry {
     /// Its number, counted from 1.
     pub number: u32,
+    /// The number of the session it belongs to.
+    pub session: u32,
+    /// The source and the database it ran on.
+    pub place: (String, String),
     /// What was submitted.
     pub text: String,
     /// Whether it is a statement (and not a command or a card).
@@ -62,6 +66,8 @@ pub struct Entry {
     pub took: Option<Duration>,
     /// What the engine said of it.
     pub outcome: Option<Outcome>,
+    /// The entry whose statement gave this further result.
+    pub continues: Option<u32>,
     /// Set when no more rows will come.
     pub complete: Arc<AtomicBool>,
 }

@@ -8,9 +8,9 @@ use std::thread::JoinHandle;
 
 use idle_tide_core::order::each_row;
 use idle_tide_core::{Column, RowBatch};
-use idle_tide_draw::export::{Layout, writer};
+use idle_tide_draw::export::{Format, Layout, writer};
 use idle_tide_draw::picture::{bytes, counted, grouped};
-use idle_tide_engines::Sink;
+use idle_tide_engines::{Outcome, Sink};
 
 use crate::sheet::{Sheet, read};
 
@@ -156,6 +156,8 @@ pub fn write_sheet(sheet: &Sheet, layout: Layout, out: &mut dyn Write) -> io::Re
 }
 
 enum Message {
+    /// Another result begins.
+    Another,
     Columns(Vec<Column>),
     Rows(RowBatch),
 }
@@ -205,24 +207,32 @@ impl Streaming {
     }
 }
 
-fn write_all(layout: Layout, out: impl Write, inbox: &Receiver<Message>) -> io::Result<u64> {
-    let mut writer = writer(layout, out);
+fn write_all(layout: Layout, mut out: impl Write, inbox: &Receiver<Message>) -> io::Result<u64> {
+    let mut made = writer(layout, &mut out);
     let mut columns = false;
     let mut rows = 0;
     for message in inbox {
         match message {
+            Message::Another => {
+                made.finish()?;
+                drop(made);
+                if matches!(layout.format, Format::Text | Format::Record) {
+                    out.write_all(b"\n")?;
+                }
+                made = writer(layout, &mut out);
+            }
             Message::Columns(list) => {
-                writer.columns(&list)?;
+                made.columns(&list)?;
                 columns = true;
             }
             Message::Rows(batch) => {
                 rows += batch.len() as u64;
-                writer.rows(&batch)?;
+                made.rows(&batch)?;
             }
         }
     }
     if columns {
-        writer.finish()?;
+        made.finish()?;
     }
     Ok(rows)
 }
@@ -234,6 +244,10 @@ impl Sink for Streaming {
 
     fn rows(&mut self, batch: RowBatch) -> io::Result<()> {
         self.send(Message::Rows(batch))
+    }
+
+    fn another(&mut self, _: Outcome) -> io::Result<()> {
+        self.send(Message::Another)
     }
 
     fn end(&mut self) -> io::Result<()> {

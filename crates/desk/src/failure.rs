@@ -4,11 +4,12 @@
 use std::ops::Range;
 
 use idle_tide_core::Catalog;
-use idle_tide_engines::{EngineError, Fault};
+use idle_tide_engines::{EngineError, Fault, OpenError};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::command::CommandError;
 use idle_tide_lang::correct::{Correction, Edit, advise};
 use idle_tide_lang::elsewhere;
+use idle_tide_lang::statement::{Effect, Summary};
 
 /// What is shown for a failure.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -67,6 +68,58 @@ pub fn of_statement(
         said: Some((error.message.clone(), error.code.clone())),
         changed: changed(in_transaction, ran_before),
     }
+}
+
+/// A source that could not be opened.
+pub fn of_opening(error: &OpenError) -> Failure {
+    Failure {
+        headline: error.headline.clone(),
+        place: None,
+        corrections: Vec::new(),
+        said: error.said.clone().map(|said| (said, String::new())),
+        changed: error.checks.join(" "),
+    }
+}
+
+/// The connection was lost. `about` is the statement that ran, `in_transaction` whether one was open.
+pub fn of_loss(error: &EngineError, about: &Summary, in_transaction: bool) -> Failure {
+    let sent = error.fault == Fault::Lost;
+    let ends = matches!(about.verb.as_str(), "commit" | "end");
+    let (headline, known) = match (sent, in_transaction) {
+        (false, false) => ("The connection had ended before this was sent.", "It was not sent, so nothing was changed by it.".to_string()),
+        (false, true) => (
+            "The connection had ended before this was sent, and with it the transaction.",
+            "It was not sent. What the transaction had changed is taken back by the server; nothing of it is kept.".to_string(),
+        ),
+        (true, true) if ends => (
+            "The connection was lost while the transaction was being ended.",
+            "Whether the server kept it is not known. Look at the rows before you do it again.".to_string(),
+        ),
+        (true, true) => (
+            "The connection was lost inside a transaction.",
+            "The transaction is gone: the server takes back what it had changed; nothing of it is kept.".to_string(),
+        ),
+        (true, false) if about.effect == Effect::Read => ("The connection was lost while it was read.", "Nothing was changed.".to_string()),
+        (true, false) => (
+            "The connection was lost after this was sent: whether it happened is not known.",
+            match &about.target {
+                Some(target) => format!("Look at {target} before you do it again. This program does not send it a second time by itself."),
+                None => "Look before you do it again. This program does not send it a second time by itself.".to_string(),
+            },
+        ),
+    };
+    Failure {
+        headline: headline.to_string(),
+        place: None,
+        corrections: Vec::new(),
+        said: Some((error.message.clone(), error.code.clone())),
+        changed: format!("{known} /reopen connects anew, to the same database, role and settings."),
+    }
+}
+
+/// There is nothing to run it on.
+pub fn nowhere() -> Failure {
+    plain("No source is open. F9 shows sources; /open NAME or ADDRESS opens one.")
 }
 
 fn changed(in_transaction: bool, ran_before: usize) -> String {

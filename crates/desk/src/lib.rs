@@ -14,9 +14,10 @@ pub mod history;
 pub mod page;
 pub mod settings;
 pub mod sheet;
+pub mod sources;
 pub mod worker;
 
-pub use desk::{Desk, Notice, Options, Request, Returned, Writes};
+pub use desk::{Asking, Desk, Notice, Options, Origin, Request, Returned, Session, Writes};
 pub use entry::{Content, Entry, State};
 pub use failure::Failure;
 pub use guard::Question;

@@ -33,12 +33,71 @@ impl Places {
     }
 }
 
+/// How carefully a source is to be treated; it colours the bearings.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Tone {
+    /// Nothing hangs on it.
+    #[default]
+    Calm,
+    /// Others work with it.
+    Care,
+    /// The harbour depends on it.
+    Danger,
+}
+
+impl Tone {
+    /// Its word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Tone::Calm => "calm",
+            Tone::Care => "care",
+            Tone::Danger => "danger",
+        }
+    }
+}
+
+/// A saved source, `[sources.NAME]` in the settings.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct Saved {
+    /// Its address, without a password.
+    pub address: String,
+    /// How carefully it is to be treated.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub tone: Option<Tone>,
+    /// How writes are treated: `ask`, `free` or `none`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub writes: Option<String>,
+    /// A secure-shell host to go through, `user@host:port`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub via: Option<String>,
+    /// A command whose standard input and output carry the connection.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub through: Option<String>,
+    /// A command that prints the password.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub password_command: Option<String>,
+    /// Whether the system's key store has the password.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub keyring: Option<bool>,
+    /// The password in clear: only what the user wrote into the file; this program never does.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub password: Option<String>,
+    /// What this version does not know is kept.
+    #[serde(flatten)]
+    pub rest: BTreeMap<String, toml::Value>,
+}
+
 /// Settings in `settings.toml`.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct Settings {
     /// The theme's name.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub theme: Option<String>,
+    /// Saved sources by name.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub sources: BTreeMap<String, Saved>,
     /// What this version does not know is kept.
     #[serde(flatten)]
     pub rest: BTreeMap<String, toml::Value>,
@@ -79,6 +138,12 @@ pub struct Visit {
     pub place: String,
     /// Tables it had.
     pub tables: u64,
+    /// What tells the server from others.
+    #[serde(default)]
+    pub identity: String,
+    /// Who came.
+    #[serde(default)]
+    pub user: String,
 }
 
 /// The last visit under `source`, and from now on this one.

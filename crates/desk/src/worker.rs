@@ -8,8 +8,12 @@ use std::time::{Duration, Instant};
 
 use idle_tide_core::result::{Budget, ResultSet};
 use idle_tide_core::{Catalog, Column, Figures, RowBatch, Value};
-use idle_tide_engines::{Bearings, Connection, Control, EngineError, Fault, Outcome, Sink};
+use idle_tide_engines::{
+    Bearings, Beside, Connection, Control, EngineError, Fault, Listing, OpenError, Outcome, Query,
+    Sink,
+};
 use parking_lot::RwLock;
+use secrecy::SecretString;
 
 /// Something happened; the desk takes it with `Desk::handle`.
 #[derive(Debug)]
@@ -63,6 +67,63 @@ pub enum Event {
     },
     /// An export ended, in words.
     Exported(Result<String, String>),
+    /// A further result of a statement begins, which is an entry of its own.
+    Another {
+        /// The statement's ticket.
+        ticket: u64,
+        /// What came of the result before.
+        before: Box<Outcome>,
+        /// Where its rows will be.
+        set: Arc<RwLock<ResultSet>>,
+    },
+    /// Something of a session, by the session's number.
+    Of(u32, Box<Event>),
+    /// A source was opened, or could not be.
+    Opened(u32, Opened),
+    /// Whoever opens a source asks something.
+    Asks(u32, Asked),
+    /// The password was changed, or could not be.
+    PasswordChanged(Result<(), EngineError>),
+    /// The statement that answers a listing.
+    Listed {
+        /// The entry that waits for it.
+        ticket: u64,
+        /// The statement, or why there is none.
+        query: Result<Query, String>,
+    },
+    /// The second connection could not be opened; the first does its work.
+    NoBeside,
+    /// What was found on this machine, and which saved sources answer.
+    Found(Vec<crate::sources::Found>, Vec<(String, bool)>),
+}
+
+/// A connection that was opened, or why there is none.
+pub struct Opened(pub Result<Box<dyn Connection>, OpenError>);
+
+impl std::fmt::Debug for Opened {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(if self.0.is_ok() {
+            "Opened"
+        } else {
+            "NotOpened"
+        })
+    }
+}
+
+/// What whoever opens a source wants to know; it waits for the answer.
+pub enum Asked {
+    /// A secret; what for.
+    Secret(String, Sender<Option<SecretString>>),
+    /// Whether to go on, and details.
+    Allow(String, Vec<String>, Sender<bool>),
+    /// Nothing: a word on how far it is.
+    Word(String),
+}
+
+impl std::fmt::Debug for Asked {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Asked")
+    }
 }
 
 /// How events reach the desk's thread.
@@ -81,8 +142,25 @@ pub(crate) enum Job {
     },
     Catalog {
         limit: Duration,
+        /// Where the session is, for a second connection to go there.
+        bearings: Box<Bearings>,
+        /// The object whose statement is wanted too; all objects when it is empty.
+        define: Option<String>,
     },
     RefuseWrites(bool),
+    Listing {
+        ticket: u64,
+        what: OwnListing,
+    },
+    ChangePassword(SecretString),
+}
+
+/// A listing that can travel.
+#[derive(Debug, Clone)]
+pub(crate) enum OwnListing {
+    Databases(bool),
+    Roles(bool),
+    Access(Option<String>),
 }
 
 /// The desk's end of the thread.
@@ -102,14 +180,86 @@ impl Worker {
         Worker { jobs, control }
     }
 
+    /// A worker on a second connection, which is opened when it is first needed.
+    pub(crate) fn beside(open: Beside, notify: Notify) -> Self {
+        let (jobs, inbox) = channel();
+        std::thread::Builder::new()
+            .name("beside".into())
+            .spawn(move || {
+                let Ok(first) = inbox.recv() else { return };
+                match open() {
+                    Ok(mut connection) => {
+                        one(&mut *connection, first, true, &notify);
+                        while let Ok(job) = inbox.recv() {
+                            one(&mut *connection, job, true, &notify);
+                        }
+                    }
+                    Err(_) => notify(Event::NoBeside),
+                }
+            })
+            .expect("a thread can be started");
+        Worker {
+            jobs,
+            control: Arc::new(NoControl),
+        }
+    }
+
+    /// A worker that does nothing.
+    pub(crate) fn nowhere() -> Self {
+        Worker {
+            jobs: channel().0,
+            control: Arc::new(NoControl),
+        }
+    }
+
     pub(crate) fn send(&self, job: Job) {
         // The thread ends only when this sender is dropped.
         let _ = self.jobs.send(job);
     }
 }
 
+/// Has nothing to cancel.
+struct NoControl;
+
+impl Control for NoControl {
+    fn cancel(&self, _: u64) {}
+    fn waiting(&self) -> Option<(Duration, Duration)> {
+        None
+    }
+}
+
 fn work(connection: &mut dyn Connection, inbox: &Receiver<Job>, notify: &Notify) {
     while let Ok(job) = inbox.recv() {
+        one(connection, job, false, notify);
+    }
+}
+
+/// Reads the catalog, counts what there is time for, and finds the statements that are wanted.
+fn read_catalog(
+    connection: &mut dyn Connection,
+    limit: Duration,
+    define: Option<&str>,
+) -> Result<Box<Catalog>, EngineError> {
+    let mut catalog = connection.catalog()?;
+    connection.count_rows(&mut catalog, limit);
+    if let Some(name) = define {
+        let wanted = catalog
+            .table(name)
+            .map(|o| (o.schema.clone(), o.name.clone()));
+        for object in &mut catalog.objects {
+            let this = wanted
+                .as_ref()
+                .is_some_and(|(s, n)| *s == object.schema && *n == object.name);
+            if this || name.is_empty() && !object.helper {
+                connection.define(object)?;
+            }
+        }
+    }
+    Ok(Box::new(catalog))
+}
+
+fn one(connection: &mut dyn Connection, job: Job, is_beside: bool, notify: &Notify) {
+    {
         match job {
             Job::Run {
                 ticket,
@@ -145,12 +295,34 @@ fn work(connection: &mut dyn Connection, inbox: &Receiver<Job>, notify: &Notify)
                     .collect();
                 notify(Event::Counted { ticket, counts });
             }
-            Job::Catalog { limit } => {
-                let read = connection.catalog().map(|mut catalog| {
-                    connection.count_rows(&mut catalog, limit);
-                    Box::new(catalog)
+            Job::Catalog {
+                limit,
+                bearings,
+                define,
+            } => {
+                let there = if is_beside {
+                    connection.follow(&bearings)
+                } else {
+                    Ok(())
+                };
+                let read = there.and_then(|()| read_catalog(connection, limit, define.as_deref()));
+                // A second connection that ended is not needed to go on.
+                let lost = |e: &EngineError| matches!(e.fault, Fault::Lost | Fault::NotSent);
+                match read {
+                    Err(error) if is_beside && lost(&error) => notify(Event::NoBeside),
+                    read => notify(Event::Catalog(read)),
+                }
+            }
+            Job::Listing { ticket, what } => {
+                let query = connection.listing(match &what {
+                    OwnListing::Databases(full) => Listing::Databases(*full),
+                    OwnListing::Roles(full) => Listing::Roles(*full),
+                    OwnListing::Access(name) => Listing::Access(name.as_deref()),
                 });
-                notify(Event::Catalog(read));
+                notify(Event::Listed { ticket, query });
+            }
+            Job::ChangePassword(new) => {
+                notify(Event::PasswordChanged(connection.change_password(&new)));
             }
             Job::RefuseWrites(refuse) => {
                 let done = connection.refuse_writes(refuse).map(|()| refuse);
@@ -209,20 +381,34 @@ pub(crate) struct IntoResult {
     pub(crate) notify: Notify,
 }
 
-impl Sink for IntoResult {
-    fn columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
-        *self.set.write() = ResultSet::new(columns, Arc::clone(&self.budget), self.own_limit);
+impl IntoResult {
+    fn tell_rows(&self) {
         (self.notify)(Event::Rows {
             ticket: self.ticket,
         });
+    }
+}
+
+impl Sink for IntoResult {
+    fn another(&mut self, before: Outcome) -> io::Result<()> {
+        self.set = Arc::new(RwLock::new(ResultSet::of_rows(Vec::new(), Vec::new())));
+        (self.notify)(Event::Another {
+            ticket: self.ticket,
+            before: Box::new(before),
+            set: Arc::clone(&self.set),
+        });
+        Ok(())
+    }
+
+    fn columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
+        *self.set.write() = ResultSet::new(columns, Arc::clone(&self.budget), self.own_limit);
+        self.tell_rows();
         Ok(())
     }
 
     fn rows(&mut self, batch: RowBatch) -> io::Result<()> {
         self.set.write().append(batch)?;
-        (self.notify)(Event::Rows {
-            ticket: self.ticket,
-        });
+        self.tell_rows();
         Ok(())
     }
 }

@@ -22,6 +22,10 @@ pub enum Argument {
     File,
     /// A topic of the guide.
     Topic,
+    /// A source: a saved name, an address, a file.
+    Source,
+    /// A database of the server.
+    Database,
     /// The rest of the line, as it is.
     Rest,
 }
@@ -82,10 +86,15 @@ use Argument as A;
 #[rustfmt::skip]
 pub static COMMANDS: &[Command] = &[
     command!("about", "NAME", "look around", &[A::Table], (1, 1), &[], "one table or view in full: columns, keys, indexes, links, definition"),
+    command!("access", "[NAME]", "look around", &[A::Table], (0, 1), &[], "who may do what: grants by object, of one object or of all"),
     command!("again", "[N]", "entries", &[A::Entry], (0, 1), &[], "runs the current entry, or entry N, once more"),
+    command!("back", "", "arrive", &[], (0, 0), &[], "after /reopen --as: back to the user you were before"),
     command!("bearings", "", "arrive", &[], (0, 0), &[], "everything about where you are"),
+    command!("change-password", "", "arrive", &[], (0, 0), &[], "gives you a new password; it is asked for twice and shows nowhere"),
     command!("clear", "", "read", &[], (0, 0), &[], "clears the view; entries and results stay"),
+    command!("close", "", "arrive", &[], (0, 0), &[], "ends the current session; its entries stay"),
     command!("columns", "[NAME ...] [--hide NAME] [--all]", "read", &[A::Column], (0, MANY), &[ OptionSpec { name: "hide", value: Some(A::Column) }, OptionSpec { name: "all", value: None } ], "shows these columns in this order; --hide takes one away, --all brings all back"),
+    command!("databases", "[--full]", "arrive", &[], (0, 0), &[FULL], "databases of the server; --full adds sizes"),
     command!("definition", "[NAME]", "look around", &[A::Table], (0, 1), &[], "the creating statement of an object, or of all"),
     command!("edit", "[N]", "write", &[A::Entry], (0, 1), &[], "opens the statement, or that of entry N, in your editor"),
     command!("entries", "", "entries", &[], (0, 0), &[], "all entries of this session and statements of earlier ones"),
@@ -96,13 +105,18 @@ pub static COMMANDS: &[Command] = &[
     command!("indexes", "[PATTERN]", "look around", &[A::Pattern], (0, 1), &[], "indexes, with their tables and columns"),
     command!("keys", "", "help", &[], (0, 0), &[], "every key and what it does"),
     command!("one-page", "", "help", &[], (0, 0), &[], "everything on one page"),
+    command!("open", "NAME or ADDRESS [--write] [--via HOST] [--through COMMAND]", "arrive", &[A::Source], (1, 1), &[ OptionSpec { name: "write", value: None }, OptionSpec { name: "via", value: Some(A::Rest) }, OptionSpec { name: "through", value: Some(A::Rest) } ], "opens a saved source, an address, a file or demo, beside what is open"),
     command!("order", "[COLUMN [desc]]", "read", &[A::Column, A::Words(&["asc", "desc"])], (0, 2), &[], "orders the rows by a column; without one, as they came"),
     command!("quit", "", "arrive", &[], (0, 0), &[], "leaves"),
     command!("recall", "N", "entries", &[A::Entry], (1, 1), &[], "brings the statement of entry N back into the composer"),
     command!("record", "[ROW]", "read", &[A::Number], (0, 1), &[], "the current row, or row ROW, one field per line"),
+    command!("reopen", "[--as USER]", "arrive", &[], (0, 0), &[ OptionSpec { name: "as", value: Some(A::Rest) } ], "connects anew, to the same database, role and settings; --as as another user"),
+    command!("roles", "[--full]", "look around", &[], (0, 0), &[FULL], "users and roles, and who is a member of what; --full adds what they may"),
     command!("sample", "NAME [N]", "look around", &[A::Table, A::Number], (1, 2), &[], "a few rows of a table (10 unless N says otherwise)"),
+    command!("sources", "", "arrive", &[], (0, 0), &[], "open sessions, saved sources, and servers found on this machine"),
     command!("tables", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL], "tables; --full adds columns, indexes, comments and an engine's helper tables"),
     command!("theme", "[deep, shoal or plain]", "read", &[A::Words(&["deep", "shoal", "plain"])], (0, 1), &[], "the colours: deep for dark, shoal for light grounds, plain for none"),
+    command!("use", "DATABASE", "arrive", &[A::Database], (1, 1), &[], "goes to another database of the server"),
     command!("views", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL], "views; --full adds columns and comments"),
     command!("writes", "[ask, free or none]", "change", &[A::Words(&["ask", "free", "none"])], (0, 1), &[], "how writes are treated: asked about when they sweep, free, or refused by the engine"),
 ];

@@ -63,6 +63,8 @@ pub struct Sources<'a> {
     pub columns: &'a [String],
     /// Numbers of entries with their statements.
     pub entries: &'a [(u32, String)],
+    /// Names that the command at hand takes (sources, databases), with a word on each.
+    pub names: &'a [(String, String)],
     /// Topics of the guide.
     pub topics: &'a [&'static str],
 }
@@ -211,6 +213,11 @@ fn argument_candidates(kind: Argument, word: &str, from: &Sources<'_>, list: &mu
                     .map(|topic| plain_candidate(topic, "", Offer::Command)),
             );
         }
+        Argument::Source | Argument::Database => list.extend(
+            from.names
+                .iter()
+                .map(|(name, detail)| plain_candidate(name, detail, Offer::Command)),
+        ),
         Argument::Number | Argument::File | Argument::Rest => {}
     }
 }

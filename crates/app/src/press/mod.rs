@@ -3,6 +3,7 @@
 mod mouse;
 mod over;
 mod read;
+mod sources;
 mod write;
 
 use crossterm::event::{
@@ -22,6 +23,10 @@ impl App {
         }
         let control = key.modifiers.contains(KeyModifiers::CONTROL);
         let alt = key.modifiers.contains(KeyModifiers::ALT);
+        if self.desk.asking().is_some() {
+            self.hidden_key(key.code, control);
+            return;
+        }
         if self.asks_to_leave || self.desk.question().is_some() {
             self.answer_key(key.code, control);
             return;
@@ -55,9 +60,17 @@ impl App {
                 }
                 return;
             }
+            KeyCode::F(9) => {
+                match self.over {
+                    Over::Sources(_) => self.over = Over::Nothing,
+                    _ => self.open_sources(),
+                }
+                return;
+            }
             _ => {}
         }
         match &self.over {
+            Over::Sources(_) => self.sources_key(key.code, control),
             Over::Guide { .. } => self.guide_key(key.code, control),
             Over::Entries { .. } => self.entries_key(key.code, control),
             Over::Record { .. } => self.record_key(key.code),
@@ -79,6 +92,18 @@ impl App {
         }
         if let Some(Prompt::Find(typed) | Prompt::Row(typed)) = &mut self.prompt {
             typed.push_str(text.lines().next().unwrap_or(""));
+            return;
+        }
+        if self.desk.asking().is_some() {
+            self.hidden.push_str(text.lines().next().unwrap_or(""));
+            return;
+        }
+        if let Over::Sources(view) = &mut self.over
+            && let Some(form) = &mut view.form
+        {
+            if crate::sources::FIELDS[form.at].words.is_empty() {
+                form.values[form.at].push_str(text.lines().next().unwrap_or(""));
+            }
             return;
         }
         self.over = Over::Nothing;

@@ -18,6 +18,9 @@ impl App {
                     Over::Entries { .. } => {
                         self.entries_key(if down { KeyCode::Down } else { KeyCode::Up }, false);
                     }
+                    Over::Sources(_) => {
+                        self.sources_key(if down { KeyCode::Down } else { KeyCode::Up }, false);
+                    }
                     Over::Nothing if rows => self.move_row(step as i64),
                     Over::Nothing => self.scroll_text(step, 0),
                 }
@@ -36,6 +39,10 @@ impl App {
                 }
                 Over::Entries { at, .. } if *at == place => self.entries_key(KeyCode::Enter, false),
                 Over::Entries { at, .. } => *at = place,
+                Over::Sources(view) if view.form.is_none() && view.at == place => {
+                    self.sources_key(KeyCode::Enter, false);
+                }
+                Over::Sources(view) if view.form.is_none() => view.at = place,
                 Over::Nothing if self.choices.open => {
                     self.choices.at = place;
                     self.accept();

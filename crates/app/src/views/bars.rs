@@ -1,5 +1,6 @@
 //! The lines around the result and the composer: bearings, entry line, tide line, scope strip, hints.
 
+use idle_tide_desk::settings::Tone as SourceTone;
 use idle_tide_desk::{State, Tone, arrival};
 use idle_tide_draw::picture::{bytes, counted, lasting};
 use idle_tide_lang::{elsewhere, scope};
@@ -20,70 +21,143 @@ fn painter<'a>(app: &App, frame: &'a mut Frame<'_>, ground: Ground) -> Painter<'
     }
 }
 
-/// Where am I? Where there is no room, the version gives way first, then the server, then that there is no
-/// transaction, then how writes are treated; never the source, the database, an open transaction, or that
-/// writes are free.
+/// Where am I? Where there is no room, encryption words give way first, then the port, the version, the host,
+/// the family, that there is no transaction, how writes are treated, and the user; never the source, the
+/// database, an open transaction, an unencrypted link to another machine, or that writes are free.
 pub(super) fn bearings(app: &App, frame: &mut Frame<'_>, area: Rect) {
     if area.height == 0 {
         return;
     }
     let b = app.desk.bearings();
+    let session = app.desk.session();
+    let nowhere = session.is_nowhere();
     let writes = arrival::writes_words(app.desk.writes(), &b.access);
     let free = writes == "writes free";
+    let (mut link, mut host, mut port, mut user) = Default::default();
+    let mut link_tone = Tone::Faint;
+    let mut user_tone = Tone::Faint;
+    if let Some(server) = &b.server {
+        (link, link_tone) = arrival::link_words(server);
+        (host, port) = match server.place.rsplit_once(':') {
+            Some((host, port)) => (host.to_string(), format!(":{port}")),
+            None => (server.place.clone(), String::new()),
+        };
+        if !server.way.is_empty() {
+            host = format!("{host} {}", server.way.replace("through ", "via "));
+            port.clear();
+        }
+        // The host part of an account is in /bearings.
+        let name = server.user.split('@').next().unwrap_or_default();
+        user = match &server.role {
+            Some(role) => format!("as {name} in {role}"),
+            None => format!("as {name}"),
+        };
+        if server.all_powerful {
+            user.push_str(" (all-powerful)");
+            user_tone = Tone::Care;
+        }
+    }
+    let (mut family, mut version) = (b.family.to_string(), b.version.clone());
     let mut writes = (
-        writes.to_string(),
+        if nowhere {
+            String::new()
+        } else {
+            writes.to_string()
+        },
         if free { Tone::Care } else { Tone::Faint },
     );
     let mut transaction = match b.transaction {
+        _ if session.is_lost() => ("connection lost".to_string(), Tone::Danger),
+        Some(_) if b.transaction_failed => (
+            "transaction failed, rollback; ends it".to_string(),
+            Tone::Danger,
+        ),
         // The first minute goes without saying.
         Some(since) => match since.elapsed().as_secs() / 60 {
             0 => ("transaction open".to_string(), Tone::Care),
             minutes => (format!("transaction open for {minutes} min"), Tone::Care),
         },
+        None if nowhere => (String::new(), Tone::Faint),
         None => ("no transaction".to_string(), Tone::Faint),
     };
-    let mut server = format!("{} {}", b.family, b.version);
-    let (source, database) = (app.desk.source(), b.database.as_str());
-    for step in 0..4 {
-        let parts = [source, database, &server, &transaction.0, &writes.0];
+    let source = if nowhere {
+        "no source"
+    } else {
+        app.desk.source()
+    };
+    let database = match (&b.server, b.database.as_str()) {
+        (Some(_), "") => ("no database chosen", Tone::Care),
+        (_, name) => (name, Tone::Plain),
+    };
+    let quiet = b.transaction.is_none() && !session.is_lost();
+    for step in 0..9 {
+        let parts = [
+            source,
+            database.0,
+            &family,
+            &version,
+            &host,
+            &port,
+            &link,
+            &user,
+            &transaction.0,
+            &writes.0,
+        ];
         let gaps = 3 * parts.iter().filter(|part| !part.is_empty()).count();
         let needed = parts.iter().map(|part| part.width()).sum::<usize>() + gaps + 1;
         if needed <= usize::from(area.width) {
             break;
         }
         match step {
-            0 => server = b.family.to_string(),
-            1 => server.clear(),
-            2 if b.transaction.is_none() => transaction.0.clear(),
-            3 if !free => writes.0.clear(),
+            0 if link_tone != Tone::Danger => link.clear(),
+            1 => port.clear(),
+            2 => version.clear(),
+            3 => host.clear(),
+            4 => family.clear(),
+            5 if quiet => transaction.0.clear(),
+            6 if !free => writes.0.clear(),
+            7 => user = user.replace(" (all-powerful)", ""),
+            8 => user.clear(),
             _ => {}
         }
     }
     let mut p = painter(app, frame, Ground::Shade);
     p.fill(area);
-    let edge = if b.warnings.is_empty() {
-        Tone::Active
-    } else {
-        Tone::Care
+    let edge = match (session.tone(), b.warnings.is_empty()) {
+        (SourceTone::Danger, _) => Tone::Danger,
+        (SourceTone::Care, _) | (_, false) => Tone::Care,
+        _ => Tone::Active,
     };
     let (open, close) = match p.theme.name {
         ThemeName::Plain => ("(", ")"),
         _ => ("◖", "◗"),
     };
+    let server = [&family, &version].map(String::as_str).join(" ");
     let end = area.right();
     let mut x = area.x + 1;
+    let danger = if session.tone() == SourceTone::Danger {
+        " danger"
+    } else {
+        ""
+    };
     for (tone, text) in [
         (edge, open),
         (Tone::Heading, source),
+        (edge, danger),
         (edge, close),
         (Tone::Plain, " "),
-        (Tone::Plain, database),
+        (database.1, database.0),
         (Tone::Plain, "   "),
-        (Tone::Faint, &server),
+        (Tone::Faint, server.trim()),
+        (Tone::Plain, if host.is_empty() { "" } else { "   " }),
+        (Tone::Faint, &host),
+        (Tone::Faint, &port),
+        (Tone::Plain, if link.is_empty() { "" } else { "   " }),
+        (link_tone, &link),
     ] {
         x += p.text(x, area.y, end.saturating_sub(x), tone, text);
     }
-    let right: Vec<_> = [transaction, writes]
+    let right: Vec<_> = [(user, user_tone), transaction, writes]
         .into_iter()
         .filter(|part| !part.0.is_empty())
         .collect();
@@ -354,7 +428,11 @@ pub(super) fn hints(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
     let open = app.composer.analysis(dialect).open.last().copied();
     let mut list: Vec<(String, String)> = Vec::new();
     let places: &[Place] = match &app.over {
+        _ if app.desk.asking().is_some_and(|asking| asking.secret) => &[Place::Hidden],
+        _ if app.desk.asking().is_some() => &[Place::Question],
         _ if app.asks_to_leave || app.desk.question().is_some() => &[Place::Question],
+        Over::Sources(view) if view.form.is_some() => &[Place::Form],
+        Over::Sources(_) => &[Place::Sources],
         Over::Guide { .. } => &[Place::Guide],
         Over::Entries { .. } => &[Place::Entries],
         Over::Record { .. } => &[Place::Record],
@@ -379,7 +457,15 @@ pub(super) fn hints(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
         Over::Nothing if app.reads_rows() => &[Place::Rows],
         Over::Nothing => &[Place::Text],
     };
-    if app.desk.question().is_some() {
+    if app.desk.asking().is_some() {
+        for key in places
+            .iter()
+            .flat_map(|place| of(*place))
+            .filter(|key| key.hinted)
+        {
+            list.push((key.cap.into(), key.hint.into()));
+        }
+    } else if app.desk.question().is_some() {
         if let Some(question) = app.desk.question() {
             list.push(("Y".into(), question.yes.clone()));
             list.push(("N".into(), question.no.clone()));

@@ -8,6 +8,7 @@ mod lists;
 mod pages;
 pub mod paint;
 mod record;
+mod sources;
 
 use ratatui::Frame;
 use ratatui::layout::Rect;
@@ -105,10 +106,15 @@ pub fn draw(app: &mut App, frame: &mut Frame<'_>) {
         shares.tide.y.max(shares.entry.y) - shares.entry.y,
     );
     match app.over.clone() {
+        _ if app.desk.asking().is_some() => {
+            bars::entry_line(app, frame, shares.entry);
+            pages::asking(app, frame, shares.result);
+        }
         Over::Guide { topic, search, top } => lists::guide(app, frame, body, topic, &search, top),
         Over::Entries { search, at, recall } => {
             lists::entries(app, frame, body, &search, at, recall)
         }
+        Over::Sources(view) => sources::draw(app, frame, body, &view),
         Over::Record { top } => {
             bars::entry_line(app, frame, shares.entry);
             record::draw(app, frame, shares.result, top);

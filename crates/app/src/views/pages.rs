@@ -47,6 +47,32 @@ pub(super) fn result(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bo
     }
 }
 
+/// What is asked with hidden input, or to be allowed.
+pub(super) fn asking(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
+    let Some(asking) = app.desk.asking() else {
+        return;
+    };
+    let width = usize::from(area.width.saturating_sub(8));
+    let mut page = Page::new();
+    for line in wrap(&asking.what, width) {
+        page.say(Tone::Heading, line);
+    }
+    page.gap();
+    for detail in &asking.details {
+        for line in wrap(detail, width) {
+            page.say(Tone::Plain, line);
+        }
+    }
+    if asking.secret {
+        page.line(
+            Line::new()
+                .and(Tone::Active, "▏")
+                .and(Tone::Faint, "what you type here shows nowhere"),
+        );
+    }
+    text(app, frame, area, &page);
+}
+
 /// A text that scrolls both ways.
 fn text(app: &mut App, frame: &mut Frame<'_>, area: Rect, page: &Page) {
     let number = app.desk.entry().map_or(0, |entry| entry.number);

@@ -20,6 +20,7 @@ impl Desk {
             "quit" => self.requests.push_back(Request::Quit),
             "clear" => self.requests.push_back(Request::Clear),
             "entries" => self.requests.push_back(Request::Entries),
+            "sources" => self.requests.push_back(Request::Sources),
             "help" => self.requests.push_back(Request::Guide(parsed.rest.clone())),
             "keys" => self.requests.push_back(Request::Guide("keys".into())),
             "one-page" => self.requests.push_back(Request::Guide("one page".into())),
@@ -44,7 +45,11 @@ impl Desk {
                 self.requests.push_back(Request::Edit(statement));
             }
             "bearings" => {
-                let page = crate::arrival::bearings_page(&self.source, &self.bearings, self.writes);
+                let page = crate::arrival::bearings_page(
+                    &self.here.source,
+                    &self.here.bearings,
+                    self.here.writes,
+                );
                 self.finished_entry(text, Content::Page(page));
             }
             "order" => self.order(parsed)?,

@@ -6,6 +6,18 @@ impl Desk {
     /// Answers an event.
     pub fn handle(&mut self, event: Event) {
         match event {
+            Event::Of(number, event) => return self.handle_of(number, *event),
+            Event::Opened(number, opened) => self.opened(number, opened),
+            Event::Asks(number, asked) => self.asks(number, asked),
+            Event::PasswordChanged(done) => self.password_changed(done),
+            Event::Listed { ticket, query } => self.listed(ticket, query),
+            Event::NoBeside => self.no_beside(),
+            Event::Found(found, answers) => self.found = (found, answers),
+            Event::Another {
+                ticket,
+                before,
+                set,
+            } => self.another_result(ticket, *before, set),
             Event::Rows { ticket } => self.rows_arrived(ticket),
             Event::Done {
                 ticket,
@@ -13,8 +25,8 @@ impl Desk {
                 took,
                 bearings,
             } => {
-                self.bearings = *bearings;
-                self.statement_ended(ticket, result, took);
+                let before = std::mem::replace(&mut self.here.bearings, *bearings);
+                self.statement_ended(ticket, result, took, before.transaction.is_some());
             }
             Event::Catalog(read) => self.catalog_read(read),
             Event::Counted { ticket, counts } => self.counted(ticket, counts),
@@ -55,8 +67,81 @@ impl Desk {
         self.pump();
     }
 
+    /// Answers an event of a session, which may be in the background.
+    fn handle_of(&mut self, number: u32, event: Event) {
+        if self.here.number == number {
+            return self.handle(event);
+        }
+        let Some(at) = self
+            .others
+            .iter()
+            .position(|session| session.number == number)
+        else {
+            // It was closed.
+            return;
+        };
+        std::mem::swap(&mut self.here, &mut self.others[at]);
+        self.behind = true;
+        let opening = self.opening.take();
+        self.handle(event);
+        self.opening = opening;
+        self.behind = false;
+        std::mem::swap(&mut self.here, &mut self.others[at]);
+    }
+
+    /// A further result of a statement: an entry of its own.
+    fn another_result(&mut self, ticket: u64, before: Outcome, set: Arc<RwLock<ResultSet>>) {
+        // Further results carry the statement's ticket; the latest entry of it is the one that ended.
+        let Some(at) = self
+            .entries
+            .iter()
+            .rposition(|e| e.number == ticket as u32 || e.continues == Some(ticket as u32))
+        else {
+            return;
+        };
+        let (number, text) = (self.entries[at].number, self.entries[at].text.clone());
+        self.entries[at].outcome = Some(before);
+        self.entries[at].took = self.entries[at].started.map(|started| started.elapsed());
+        let content = self.entries[at].content.clone();
+        self.end_entry(number, State::Done, content);
+        let new = self.new_entry(&text, true);
+        self.entries[new].continues = Some(ticket as u32);
+        self.entries[new].state = State::Running;
+        self.entries[new].started = Some(Instant::now());
+        self.entries[new].content = Content::Rows(Sheet::new(set));
+    }
+
+    /// The entry that takes what comes of a statement now.
+    fn latest_of(&self, ticket: u64) -> Option<usize> {
+        let number = ticket as u32;
+        self.entries
+            .iter()
+            .rposition(|e| e.number == number || e.continues == Some(number))
+    }
+
+    /// The statement of a list came.
+    fn listed(&mut self, ticket: u64, query: Result<idle_tide_engines::Query, String>) {
+        let waits = |busy: &mut Busy| {
+            u64::from(busy.entry) == ticket && matches!(busy.doing, Doing::Listing)
+        };
+        let Some(mut busy) = self.here.busy.take_if(waits) else {
+            return;
+        };
+        match query {
+            Ok(query) => {
+                if let Some(note) = query.note {
+                    self.say(note, Tone::Faint);
+                }
+                busy.statement = query.sql;
+                busy.doing = Doing::Statement(Effect::Read);
+                self.start_statement(busy);
+            }
+            Err(words) => self.fail(busy.entry, &busy.waiting, failure::plain(words)),
+        }
+    }
+
     pub(super) fn rows_arrived(&mut self, ticket: u64) {
-        if let Some(at) = self.place_of(ticket as u32)
+        if let Some(at) = self.latest_of(ticket)
             && let Content::Rows(sheet) = &mut self.entries[at].content
         {
             sheet.meet_columns();
@@ -80,7 +165,7 @@ impl Desk {
                 sheet.given_up = true;
             }
             None => {
-                self.worker.control.cancel(ticket);
+                self.here.worker.control.cancel(ticket);
                 self.say("Results may use 2.0 GB of disk, and this one does: it was stopped there. Its rows so far are kept.", Tone::Care);
             }
         }
@@ -91,14 +176,22 @@ impl Desk {
         ticket: u64,
         result: Result<Outcome, EngineError>,
         took: Duration,
+        in_transaction: bool,
     ) {
         let number = ticket as u32;
-        if self.busy.as_ref().is_none_or(|busy| busy.entry != number) {
+        if self
+            .here
+            .busy
+            .as_ref()
+            .is_none_or(|busy| busy.entry != number)
+        {
             return;
         }
-        let (Some(busy), Some(at)) = (self.busy.take(), self.place_of(number)) else {
+        let (Some(mut busy), Some(at)) = (self.here.busy.take(), self.latest_of(ticket)) else {
             return;
         };
+        let number = self.entries[at].number;
+        busy.entry = number;
         self.entries[at].took = Some(took);
         let kept = match &self.entries[at].content {
             Content::Rows(sheet) if !sheet.labels.is_empty() => Some(sheet.clone()),
@@ -108,8 +201,11 @@ impl Desk {
             Doing::Statement(effect) => effect,
             _ => Effect::Read,
         };
+        self.here.lost |=
+            matches!(&result, Err(e) if matches!(e.fault, Fault::Lost | Fault::NotSent));
         match result {
             Ok(outcome) => {
+                self.remember_setting(&busy, effect);
                 let content = match (&busy.doing, kept) {
                     (Doing::Figures(gathered), _) => {
                         let gathered = gathered.read();
@@ -120,12 +216,23 @@ impl Desk {
                     _ if outcome.returns_rows => Content::Nothing,
                     _ => Content::Page(self.message(&busy.statement, &outcome)),
                 };
-                if let Some(note) = outcome.notes.first() {
-                    self.say(note.clone(), Tone::Care);
+                let mut content = content;
+                match (&mut content, outcome.notes.as_slice()) {
+                    (Content::Page(page), notes @ [_, ..]) if self.stream.is_none() => {
+                        page.gap();
+                        for note in notes {
+                            page.say(Tone::Care, note.clone());
+                        }
+                    }
+                    (_, [note]) => self.say(note.clone(), Tone::Care),
+                    (_, [note, more @ ..]) => {
+                        self.say(format!("{note} (and {} more)", more.len()), Tone::Care)
+                    }
+                    _ => {}
                 }
                 if effect == Effect::Write && matches!(content, Content::Page(_)) {
-                    let target = summary(&busy.statement, self.dialect).target;
-                    self.check = target.map(|table| (number, table));
+                    let target = summary(&busy.statement, self.here.dialect).target;
+                    self.here.check = target.map(|table| (number, table));
                 }
                 self.entries[at].outcome = Some(outcome);
                 self.end_entry(number, State::Done, content);
@@ -143,7 +250,8 @@ impl Desk {
                 let rest = busy.waiting.submission[busy.waiting.span.end..]
                     .trim()
                     .to_string();
-                self.queue
+                self.here
+                    .queue
                     .retain(|other| !Arc::ptr_eq(&other.submission, &busy.waiting.submission));
                 if !rest.is_empty() {
                     self.returned = Some(Returned {
@@ -152,6 +260,7 @@ impl Desk {
                     });
                 }
             }
+            Err(error) if self.here.lost => self.lost(&busy, &error, in_transaction, kept),
             Err(error) if self.needs_catalog() => {
                 // What is nearest to a slip is known only with the catalog.
                 self.await_catalog(busy, Then::Failure(error));
@@ -163,18 +272,90 @@ impl Desk {
             effect,
             Effect::Definition | Effect::Write | Effect::Transaction | Effect::Other
         ) && self.stream.is_none()
+            && !self.here.lost
         {
             self.read_catalog();
         }
     }
 
+    /// Remembers what a statement set for the session, to set it again on a new connection.
+    fn remember_setting(&mut self, busy: &Busy, effect: Effect) {
+        let words: Vec<String> = busy
+            .statement
+            .split_whitespace()
+            .take(4)
+            .map(|word| word.to_ascii_lowercase())
+            .collect();
+        let word = |at: usize| words.get(at).map_or("", String::as_str);
+        if effect == Effect::Definition
+            && (word(1).starts_with("temp") || word(3).starts_with("temp"))
+        {
+            self.here.has_temporary = true;
+        }
+        let of_session = !matches!(
+            word(1),
+            "local" | "transaction" | "role" | "password" | "global" | "constraints" | "default"
+        );
+        if word(0) == "set"
+            && of_session
+            && busy.secrets.is_empty()
+            && self.here.bearings.transaction.is_none()
+            && self.here.settings.len() < 200
+        {
+            self.here.settings.push(busy.statement.clone());
+        }
+    }
+
+    /// The connection was lost: what is known is said, and nothing is sent again.
+    fn lost(
+        &mut self,
+        busy: &Busy,
+        error: &EngineError,
+        in_transaction: bool,
+        kept: Option<Sheet>,
+    ) {
+        self.here.bearings.transaction = None;
+        self.here.bearings.transaction_failed = false;
+        let about = summary(&busy.statement, self.here.dialect);
+        let failure = failure::of_loss(error, &about, in_transaction);
+        match kept {
+            Some(sheet) => {
+                self.say(
+                    format!("{} {}", failure.headline, failure.changed),
+                    Tone::Danger,
+                );
+                self.end_entry(busy.entry, State::Failed, Content::Rows(sheet));
+                self.give_back(&busy.waiting, None, Vec::new());
+            }
+            None => self.fail(busy.entry, &busy.waiting, failure),
+        }
+    }
+
     pub(super) fn statement_failed(&mut self, busy: &Busy, error: &EngineError) {
+        let mut error = error.clone();
+        // What the server repeats of a statement may hold its secrets.
+        for (_, literal) in &busy.secrets {
+            let literal = literal.expose_secret();
+            let inside = literal.trim_matches(['\'', '"', '$']);
+            for secret in [literal, inside].into_iter().filter(|s| !s.is_empty()) {
+                error.message = error.message.replace(secret, "…");
+                error.advice = error.advice.map(|advice| advice.replace(secret, "…"));
+            }
+            error.complaint = idle_tide_lang::correct::Complaint::Other;
+            error.offset = None;
+        }
+        let shown = if busy.secrets.is_empty() {
+            busy.statement.as_str()
+        } else {
+            &busy.waiting.submission[busy.waiting.span.clone()]
+        };
+        let error = &error;
         let failure = failure::of_statement(
-            &busy.statement,
+            shown,
             error,
-            &self.catalog,
-            self.dialect,
-            self.bearings.transaction.is_some(),
+            &self.here.catalog,
+            self.here.dialect,
+            self.here.bearings.transaction.is_some(),
             busy.waiting.before,
         );
         let entry = self.place_of(busy.entry).map(|at| &self.entries[at]);
@@ -198,10 +379,14 @@ impl Desk {
 
     /// The check after a write, done for the user: what the table holds now, where it could be counted.
     fn say_what_is_there(&mut self) {
-        let Some((entry, table)) = self.check.take() else {
+        let Some((entry, table)) = self.here.check.take() else {
             return;
         };
-        let rows = self.catalog.table(&table).and_then(|object| object.rows);
+        let rows = self
+            .here
+            .catalog
+            .table(&table)
+            .and_then(|object| object.rows);
         let (Some(rows), Some(at)) = (rows, self.place_of(entry)) else {
             return;
         };
@@ -223,7 +408,7 @@ impl Desk {
 
     /// What was made or changed, in words and numbers.
     pub(super) fn message(&self, statement: &str, outcome: &Outcome) -> Page {
-        let about = summary(statement, self.dialect);
+        let about = summary(statement, self.here.dialect);
         let mut page = Page::new();
         let target = about.target.unwrap_or_default();
         let rows = |count: u64| idle_tide_draw::picture::counted(count, "row");
@@ -263,23 +448,24 @@ impl Desk {
     pub(super) fn catalog_read(&mut self, read: Result<Box<Catalog>, EngineError>) {
         let catalog = match read {
             Ok(catalog) => {
-                self.catalog = Arc::from(catalog);
-                Arc::clone(&self.catalog)
+                self.here.catalog = Arc::from(catalog);
+                Arc::clone(&self.here.catalog)
             }
             Err(error) => {
                 self.say(
                     format!("The catalog could not be read: {}", error.message),
                     Tone::Danger,
                 );
-                Arc::clone(&self.catalog)
+                Arc::clone(&self.here.catalog)
             }
         };
         self.say_what_is_there();
-        if !self.catalog_known {
-            self.catalog_known = true;
-            self.fill_arrival(&catalog);
+        self.here.catalog_known = true;
+        if let Some(entry) = self.here.arriving.take() {
+            self.fill_arrival(entry, &catalog);
         }
         let Some(mut busy) = self
+            .here
             .busy
             .take_if(|busy| matches!(busy.doing, Doing::Catalog(_)))
         else {
@@ -317,12 +503,12 @@ impl Desk {
                         return;
                     }
                     Some(Some(object)) if name == "about" => {
-                        Content::Page(about::object_page(object, &catalog, self.dialect))
+                        Content::Page(about::object_page(object, &catalog, self.here.dialect))
                     }
                     object => Content::Page(about::definition_page(
                         object.flatten(),
                         &catalog,
-                        self.dialect,
+                        self.here.dialect,
                     )),
                 }
             }
@@ -330,44 +516,47 @@ impl Desk {
         self.end_entry(entry, State::Done, content);
     }
 
-    pub(super) fn fill_arrival(&mut self, catalog: &Catalog) {
-        let Some(at) = self
-            .entries
-            .iter()
-            .position(|entry| entry.text == "arrival")
-        else {
-            return;
-        };
+    pub(super) fn fill_arrival(&mut self, entry: u32, catalog: &Catalog) {
+        let server = self.here.bearings.server.as_ref();
         let now = Visit {
             at: SystemTime::now()
                 .duration_since(UNIX_EPOCH)
                 .map_or(0, |since| since.as_secs()),
-            server: format!("{} {}", self.bearings.family, self.bearings.version),
+            server: format!(
+                "{} {}",
+                self.here.bearings.family, self.here.bearings.version
+            ),
             place: self
+                .here
                 .bearings
                 .place
                 .clone()
                 .unwrap_or_else(|| "memory".into()),
             tables: catalog.tables().count() as u64,
+            identity: server.map(|s| s.identity.clone()).unwrap_or_default(),
+            user: server.map(|s| s.user.clone()).unwrap_or_default(),
         };
         let last = self
             .places
             .as_ref()
-            .and_then(|places| visit(&places.visits, &self.source, &now).unwrap_or_default());
+            .and_then(|places| visit(&places.visits, &self.here.source, &now).unwrap_or_default());
         let page = arrival::card(
-            &self.source,
-            &self.bearings,
-            self.writes,
+            &self.here.source,
+            &self.here.bearings,
+            self.here.writes,
             catalog,
             last.as_ref(),
             &now,
         );
-        let number = self.entries[at].number;
-        self.end_entry(number, State::Done, Content::Page(page));
+        self.end_entry(entry, State::Done, Content::Page(page));
     }
 
     pub(super) fn counted(&mut self, ticket: u64, answers: Result<Vec<Option<u64>>, EngineError>) {
-        let Some(busy) = self.busy.take_if(|busy| u64::from(busy.entry) == ticket) else {
+        let Some(busy) = self
+            .here
+            .busy
+            .take_if(|busy| u64::from(busy.entry) == ticket)
+        else {
             return;
         };
         // Without its numbers a sweep does not run.
@@ -378,7 +567,7 @@ impl Desk {
         };
         let question = match &busy.doing {
             Doing::Counting(sweep, counts) => {
-                guard::question(sweep, counts, &answers, &self.catalog)
+                guard::question(sweep, counts, &answers, &self.here.catalog)
             }
             _ => None,
         };
@@ -389,8 +578,8 @@ impl Desk {
                 if let Some(at) = self.place_of(busy.entry) {
                     self.entries[at].content = Content::Page(question.page.clone());
                 }
-                self.question = Some(question);
-                self.busy = Some(Busy {
+                self.here.question = Some(question);
+                self.here.busy = Some(Busy {
                     doing: Doing::Asking,
                     ..busy
                 });
@@ -405,6 +594,7 @@ impl Desk {
             doing: Doing::Refusing(wanted),
             ..
         }) = self
+            .here
             .busy
             .take_if(|busy| matches!(busy.doing, Doing::Refusing(_)))
         else {
@@ -416,13 +606,13 @@ impl Desk {
             self.fail(entry, &waiting, failure);
             return;
         }
-        self.writes = wanted;
+        self.here.writes = wanted;
         let mut page = Page::new();
         page.say(
             Tone::Heading,
             format!(
                 "This session {}.",
-                arrival::writes_words(wanted, &self.bearings.access)
+                arrival::writes_words(wanted, &self.here.bearings.access)
             ),
         );
         page.gap();

@@ -3,7 +3,9 @@
 
 mod commands;
 mod events;
+mod opening;
 mod run;
+mod session;
 
 use std::collections::VecDeque;
 use std::sync::Arc;
@@ -12,13 +14,17 @@ use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use idle_tide_core::result::{Budget, ResultSet};
 use idle_tide_core::{Catalog, Column, Figures};
+use idle_tide_engines::address::without_password;
 use idle_tide_engines::{Access, Bearings, Connection, EngineError, Fault, Outcome, Sink};
 use idle_tide_lang::command::{self, Parsed};
 use idle_tide_lang::correct::Correction;
+use idle_tide_lang::dialect::Family;
+use idle_tide_lang::secret;
 use idle_tide_lang::split::{PieceKind, pieces};
 use idle_tide_lang::statement::{Effect, Sweep, summary};
 use idle_tide_lang::{Dialect, elsewhere};
 use parking_lot::RwLock;
+use secrecy::{ExposeSecret, SecretString};
 
 use crate::about;
 use crate::arrival;
@@ -29,7 +35,11 @@ use crate::history::History;
 use crate::page::{Line, Page, Tone};
 use crate::settings::{Places, Visit, visit};
 use crate::sheet::{Sheet, gather_figures, read};
-use crate::worker::{Event, IntoFigures, IntoResult, Job, Notify, Worker};
+use crate::worker::{Event, IntoFigures, IntoResult, Job, Notify, OwnListing};
+use opening::{Filling, How, Opening};
+
+pub use opening::Asking;
+pub use session::{Origin, Session};
 
 /// How writes are treated.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -40,6 +50,17 @@ pub enum Writes {
     Free,
     /// The engine refuses them.
     None,
+}
+
+impl Writes {
+    /// The way of this name; asking for any other.
+    pub fn named(word: &str) -> Self {
+        match word.to_ascii_lowercase().as_str() {
+            "free" => Writes::Free,
+            "none" => Writes::None,
+            _ => Writes::Ask,
+        }
+    }
 }
 
 /// Memory that one result may use before it goes to disk, in bytes.
@@ -83,6 +104,8 @@ pub enum Request {
     Guide(String),
     /// Show the entries.
     Entries,
+    /// Show the sources.
+    Sources,
     /// Clear the view.
     Clear,
 }
@@ -116,6 +139,21 @@ struct Waiting {
     is_command: bool,
     /// Statements of the submission before it.
     before: usize,
+    /// Literals that were covered in the submission, by their parameters.
+    given: Arc<Vec<(String, SecretString)>>,
+}
+
+impl Waiting {
+    /// A piece that is a submission of its own.
+    fn alone(text: &str, is_command: bool) -> Self {
+        Waiting {
+            span: 0..text.len(),
+            submission: text.into(),
+            is_command,
+            before: 0,
+            given: Arc::default(),
+        }
+    }
 }
 
 /// What an entry in progress waits for.
@@ -127,6 +165,16 @@ enum Doing {
     Counting(Sweep, Vec<Count>),
     Asking,
     Refusing(Writes),
+    /// The statement of a list.
+    Listing,
+    /// A new password.
+    Password,
+    /// The answer whether to end this session.
+    Closing,
+    /// The answer whether to leave it for another connection.
+    Leaving(Box<(Origin, How)>),
+    /// The answer whether to run here what ran elsewhere.
+    Elsewhere,
 }
 
 /// What the catalog is needed for.
@@ -145,6 +193,8 @@ struct Busy {
     statement: String,
     waiting: Waiting,
     doing: Doing,
+    /// Hidden parameters and the literals that are put in their places.
+    secrets: Vec<(String, SecretString)>,
 }
 
 /// Figures of the column being looked at.
@@ -156,21 +206,25 @@ struct Watched {
     stop: Arc<AtomicBool>,
 }
 
-/// The session.
+/// The session that is worked with, others in the background, and the entries of all.
 pub struct Desk {
-    pub(crate) source: String,
-    pub(crate) dialect: &'static Dialect,
-    worker: Worker,
+    /// The session that is worked with. While an event of another is answered, that one stands here.
+    pub(crate) here: Session,
+    others: Vec<Session>,
+    /// An event of a session in the background is being answered: the view stays where it is.
+    behind: bool,
+    next_session: u32,
+    next_opening: u32,
+    opening: Option<Opening>,
+    filling: Option<Filling>,
+    asking: VecDeque<Asking>,
+    /// A password taken out of an address that was typed.
+    spare: Option<SecretString>,
+    default_writes: Writes,
+    found: (Vec<crate::sources::Found>, Vec<(String, bool)>),
     pub(crate) notify: Notify,
     pub(crate) entries: Vec<Entry>,
     pub(crate) current: usize,
-    queue: VecDeque<Waiting>,
-    busy: Option<Busy>,
-    question: Option<Question>,
-    pub(crate) catalog: Arc<Catalog>,
-    catalog_known: bool,
-    pub(crate) bearings: Bearings,
-    pub(crate) writes: Writes,
     history: History,
     places: Option<Places>,
     pub(crate) requests: VecDeque<Request>,
@@ -180,13 +234,20 @@ pub struct Desk {
     stream: Option<MakeSink>,
     watched: Option<Watched>,
     exporting: bool,
-    /// An entry that wrote to a table: the catalog that is read next says what the table holds now.
-    check: Option<(u32, String)>,
 }
 
 impl Desk {
-    /// Begins a session on an open connection. Events reach [`Desk::handle`] by way of `notify`.
-    pub fn new(mut connection: Box<dyn Connection>, options: Options, notify: Notify) -> Self {
+    /// A desk with a session on an open connection. Events reach [`Desk::handle`] by way of `notify`.
+    pub fn new(connection: Box<dyn Connection>, options: Options, notify: Notify) -> Self {
+        let name = options.source.clone();
+        let mut desk = Self::empty(options, notify);
+        desk.next_session = 1;
+        desk.here = Session::new(1, connection, name, desk.default_writes, &desk.notify);
+        desk
+    }
+
+    /// A desk with no source open.
+    pub fn empty(options: Options, notify: Notify) -> Self {
         let mut trouble = None;
         let history = match &options.places {
             Some(places) => History::open(&places.history).unwrap_or_else(|error| {
@@ -195,23 +256,21 @@ impl Desk {
             }),
             None => History::forgetful(),
         };
-        let dialect = connection.dialect();
-        let bearings = connection.bearings();
-        let worker = Worker::start(connection, Arc::clone(&notify));
-        let desk = Desk {
-            source: options.source,
-            dialect,
-            worker,
+        Desk {
+            here: Session::nowhere(options.writes),
+            others: Vec::new(),
+            behind: false,
+            next_session: 0,
+            next_opening: 0,
+            opening: None,
+            filling: None,
+            asking: VecDeque::new(),
+            spare: None,
+            default_writes: options.writes,
+            found: Default::default(),
             notify,
             entries: Vec::new(),
             current: 0,
-            queue: VecDeque::new(),
-            busy: None,
-            question: None,
-            catalog: Arc::default(),
-            catalog_known: false,
-            bearings,
-            writes: options.writes,
             history,
             places: options.places,
             requests: VecDeque::new(),
@@ -224,18 +283,19 @@ impl Desk {
             stream: options.stream,
             watched: None,
             exporting: false,
-            check: None,
-        };
-        if desk.writes == Writes::None {
-            desk.worker.send(Job::RefuseWrites(true));
         }
-        desk
+    }
+
+    /// Says what opened the session, so that it can be opened again.
+    pub fn came_from(&mut self, origin: Origin) {
+        self.here.origin = Some(origin);
     }
 
     /// Makes the arrival card the first entry and reads the catalog.
     pub fn arrive(&mut self) {
         let at = self.new_entry("arrival", false);
         self.entries[at].state = State::Running;
+        self.here.arriving = Some(self.entries[at].number);
         self.read_catalog();
     }
 
@@ -266,27 +326,27 @@ impl Desk {
 
     /// The objects of the database, as last read.
     pub fn catalog(&self) -> &Arc<Catalog> {
-        &self.catalog
+        &self.here.catalog
     }
 
     /// Where the session is.
     pub fn bearings(&self) -> &Bearings {
-        &self.bearings
+        &self.here.bearings
     }
 
     /// The short name of the source.
     pub fn source(&self) -> &str {
-        &self.source
+        &self.here.source
     }
 
     /// How writes are treated.
     pub fn writes(&self) -> Writes {
-        self.writes
+        self.here.writes
     }
 
     /// The dialect that is typed.
     pub fn dialect(&self) -> &'static Dialect {
-        self.dialect
+        self.here.dialect
     }
 
     /// Statements of this and earlier sessions.
@@ -296,30 +356,41 @@ impl Desk {
 
     /// What is asked.
     pub fn question(&self) -> Option<&Question> {
-        self.question.as_ref()
+        self.here.question.as_ref()
     }
 
     /// Whether something runs or waits.
     pub fn is_busy(&self) -> bool {
-        self.busy.is_some() || !self.queue.is_empty() || self.exporting
+        self.here.is_busy() || self.exporting || self.opening.is_some() || self.filling.is_some()
     }
 
     /// The entry that runs, if one does.
     pub fn running(&self) -> Option<&Entry> {
-        let number = self.busy.as_ref()?.entry;
+        let number = match (&self.here.busy, &self.opening) {
+            (Some(busy), _) => busy.entry,
+            (None, Some(_)) => {
+                return self
+                    .entries
+                    .iter()
+                    .rev()
+                    .find(|e| e.state == State::Running);
+            }
+            (None, None) => return None,
+        };
         self.entries.iter().find(|entry| entry.number == number)
     }
 
     /// Statements and commands that wait.
     pub fn waiting(&self) -> usize {
-        self.queue.len()
+        self.here.queue.len()
     }
 
     /// How long the running statement has waited for a lock, and the limit.
     pub fn lock_wait(&self) -> Option<(Duration, Duration)> {
-        self.busy
+        self.here
+            .busy
             .as_ref()
-            .and_then(|_| self.worker.control.waiting())
+            .and_then(|_| self.here.worker.control.waiting())
     }
 
     /// What a face is asked to do.
@@ -391,7 +462,15 @@ impl Desk {
     }
 
     fn read_catalog(&self) {
-        self.worker.send(Job::Catalog { limit: COUNTING });
+        self.here.send_catalog(self.catalog_job(COUNTING, None));
+    }
+
+    fn catalog_job(&self, limit: Duration, define: Option<String>) -> Job {
+        Job::Catalog {
+            limit,
+            bearings: Box::new(self.here.bearings.clone()),
+            define,
+        }
     }
 
     /// Runs an export in the background; [`Event::Exported`] ends it.

@@ -3,73 +3,130 @@
 use super::*;
 
 impl Desk {
-    /// Takes what was typed: statements and commands, run in order.
+    /// Takes what was typed: statements and commands, run in order. Secrets in it are covered at once.
     pub fn submit(&mut self, text: &str) {
         self.notice = None;
-        let submission: Arc<str> = match elsewhere::bare_word(text) {
+        let typed: Arc<str> = match elsewhere::bare_word(text) {
             Some(command) => command.into(),
             None => text.into(),
         };
-        if let Err(error) = self.history.add(&self.source, text) {
+        let (submission, given) = self.cover(&typed);
+        if let Err(error) = self.history.add(&self.here.source, &submission) {
             self.say(
                 format!("The statement could not be kept for later sessions: {error}."),
                 Tone::Care,
             );
         }
         let mut before = 0;
-        for piece in pieces(&submission, self.dialect)
+        for piece in pieces(&submission, self.here.dialect)
             .iter()
             .filter(|piece| piece.has_code)
         {
             let is_command = piece.kind == PieceKind::Command;
-            self.queue.push_back(Waiting {
+            self.here.queue.push_back(Waiting {
                 submission: Arc::clone(&submission),
                 span: piece.start as usize..piece.end as usize,
                 is_command,
                 before,
+                given: Arc::clone(&given),
             });
             before += usize::from(!is_command);
         }
         self.pump();
     }
 
+    /// The text without its secrets, and these.
+    fn cover(&mut self, typed: &str) -> (Arc<str>, Arc<Vec<(String, SecretString)>>) {
+        let mut text = typed.to_string();
+        if typed.trim_start().starts_with('/') && typed.contains("://") {
+            text = without_password(typed);
+            if text != typed {
+                let address = typed.split_whitespace().find(|part| part.contains("://"));
+                let address = address.map(|a| a.trim_matches(['\'', '"']));
+                if let Some(Ok(idle_tide_engines::Source::Server(address))) =
+                    address.map(idle_tide_engines::Source::parse)
+                {
+                    let what = idle_tide_engines::address::SecretFor::Database;
+                    self.spare = address.secrets.get(&what);
+                }
+            }
+            return (text.into(), Arc::default());
+        }
+        match secret::cover(&text, self.here.dialect) {
+            Some(covered) => {
+                let given = covered
+                    .secrets
+                    .into_iter()
+                    .map(|(name, value)| (name, value.into()));
+                (covered.text.into(), Arc::new(given.collect()))
+            }
+            None => (text.into(), Arc::default()),
+        }
+    }
+
     /// Runs one statement or command that was already cut out.
     pub fn submit_piece(&mut self, text: &str, is_command: bool) {
-        self.queue.push_back(Waiting {
-            submission: text.into(),
-            span: 0..text.len(),
-            is_command,
-            before: 0,
+        let (text, given) = self.cover(text);
+        self.here.queue.push_back(Waiting {
+            given,
+            ..Waiting::alone(&text, is_command)
         });
         self.pump();
     }
 
     /// Stops what runs. What waited after it in the same submission goes back into the composer.
     pub fn cancel(&mut self) -> bool {
-        let Some(busy) = &self.busy else {
-            return false;
+        if !self.asking.is_empty() {
+            self.answer_secret(None);
+            return true;
+        }
+        let Some(busy) = &self.here.busy else {
+            return self.cancel_opening();
         };
         match busy.doing {
-            Doing::Asking => self.answer(false),
-            _ => self.worker.control.cancel(u64::from(busy.entry)),
+            Doing::Asking | Doing::Closing | Doing::Leaving(_) | Doing::Elsewhere => {
+                self.answer(false)
+            }
+            _ => self.here.worker.control.cancel(u64::from(busy.entry)),
         }
         true
     }
 
     /// Answers the question.
     pub fn answer(&mut self, yes: bool) {
-        if self.question.take().is_none() {
+        if self.here.question.take().is_none() {
             return;
         }
-        let Some(busy) = self.busy.take() else {
+        let Some(busy) = self.here.busy.take() else {
             return;
         };
-        if yes {
-            self.start_statement(busy);
-            return;
+        match (yes, busy.doing) {
+            (true, Doing::Closing) => {
+                self.end_entry(busy.entry, State::Done, Content::Nothing);
+                self.close_here();
+            }
+            (true, Doing::Leaving(to)) => {
+                let (origin, how) = *to;
+                if let Some(at) = self.place_of(busy.entry) {
+                    self.entries[at].state = State::Running;
+                }
+                self.begin_opening(busy.entry, busy.waiting, origin, how);
+            }
+            (true, Doing::Elsewhere) => {
+                let is_command =
+                    busy.statement.starts_with('/') && !busy.statement.starts_with("/*");
+                self.end_entry(busy.entry, State::Done, Content::Nothing);
+                self.here
+                    .queue
+                    .push_front(Waiting::alone(&busy.statement, is_command));
+                self.pump();
+            }
+            (true, doing) => self.start_statement(Busy { doing, ..busy }),
+            (false, doing) => {
+                self.not_run(&Busy { doing, ..busy });
+                self.pump();
+            }
         }
-        self.not_run(&busy);
-        self.pump();
     }
 
     /// Ends an entry that the user did not want run; its text goes back.
@@ -87,6 +144,11 @@ impl Desk {
         // The view follows what runs.
         self.entries.push(Entry {
             number,
+            session: self.here.number,
+            place: (
+                self.here.source.clone(),
+                self.here.bearings.database.clone(),
+            ),
             text: text.trim().to_string(),
             is_statement,
             state: State::Waiting,
@@ -94,10 +156,13 @@ impl Desk {
             started: None,
             took: None,
             outcome: None,
+            continues: None,
             complete: Arc::default(),
         });
-        self.current = self.entries.len() - 1;
-        self.current
+        if !self.behind {
+            self.current = self.entries.len() - 1;
+        }
+        self.entries.len() - 1
     }
 
     /// An entry that is finished as it is made.
@@ -118,8 +183,12 @@ impl Desk {
 
     /// Starts what waits first, unless something runs or is asked.
     pub(super) fn pump(&mut self) {
-        while self.busy.is_none() && self.question.is_none() {
-            let Some(next) = self.queue.pop_front() else {
+        while self.here.busy.is_none()
+            && self.here.question.is_none()
+            && self.opening.is_none()
+            && self.filling.is_none()
+        {
+            let Some(next) = self.here.queue.pop_front() else {
                 return;
             };
             let text = next.submission[next.span.clone()].to_string();
@@ -157,6 +226,37 @@ impl Desk {
         parsed: Parsed,
     ) -> Result<(), Box<(Waiting, Failure)>> {
         match parsed.command.name {
+            "open" | "reopen" | "back" | "close" | "use" => {
+                return self.source_command(waiting, text, &parsed);
+            }
+            "change-password" => return self.ask_new_password(waiting, text),
+            "tables" | "views" | "indexes" | "about" | "definition" | "figures" | "sample"
+            | "databases" | "roles" | "access"
+                if self.here.is_nowhere() =>
+            {
+                return Err(Box::new((waiting, failure::nowhere())));
+            }
+            "databases" | "roles" | "access" => {
+                let what = match parsed.command.name {
+                    "databases" => OwnListing::Databases(parsed.has("full")),
+                    "roles" => OwnListing::Roles(parsed.has("full")),
+                    _ => OwnListing::Access(parsed.argument(0).map(str::to_string)),
+                };
+                let at = self.new_entry(text, false);
+                self.entries[at].state = State::Running;
+                let entry = self.entries[at].number;
+                self.here.busy = Some(Busy {
+                    entry,
+                    statement: String::new(),
+                    waiting,
+                    doing: Doing::Listing,
+                    secrets: Vec::new(),
+                });
+                self.here.worker.send(Job::Listing {
+                    ticket: u64::from(entry),
+                    what,
+                });
+            }
             "tables" | "views" | "indexes" | "about" | "definition" | "figures" | "sample" => {
                 let at = self.new_entry(text, false);
                 self.entries[at].state = State::Running;
@@ -166,20 +266,13 @@ impl Desk {
                         statement: String::new(),
                         waiting,
                         doing: Doing::Asking,
+                        secrets: Vec::new(),
                     },
                     Then::Command(parsed),
                 );
             }
             "again" => match self.statement_of(parsed.argument(0)) {
-                Ok(statement) => {
-                    let is_command = statement.starts_with('/') && !statement.starts_with("/*");
-                    self.queue.push_front(Waiting {
-                        span: 0..statement.len(),
-                        submission: statement.into(),
-                        is_command,
-                        before: 0,
-                    });
-                }
+                Ok(statement) => self.once_more(waiting, text, &parsed, statement),
                 Err(failure) => return Err(Box::new((waiting, failure))),
             },
             "writes" => return self.set_writes(waiting, text, &parsed),
@@ -192,14 +285,74 @@ impl Desk {
         Ok(())
     }
 
+    /// Runs a statement again; asked about where it ran somewhere else before.
+    fn once_more(&mut self, waiting: Waiting, text: &str, parsed: &Parsed, statement: String) {
+        let entry = match parsed.argument(0).and_then(|n| n.parse().ok()) {
+            Some(number) => self.place_of(number),
+            None => Some(self.current),
+        };
+        let here = (
+            self.here.source.clone(),
+            self.here.bearings.database.clone(),
+        );
+        let there = entry.map(|at| {
+            (
+                self.entries[at].place.clone(),
+                self.entries[at].is_statement,
+            )
+        });
+        let is_command = statement.starts_with('/') && !statement.starts_with("/*");
+        match there {
+            Some((there, true)) if there != here => {
+                let place = |(source, database): &(String, String)| match database.as_str() {
+                    "" => source.clone(),
+                    database => format!("{database} on {source}"),
+                };
+                let mut page = Page::new();
+                page.say(
+                    Tone::Heading,
+                    format!(
+                        "This ran in {}; you are in {} now.",
+                        place(&there),
+                        place(&here)
+                    ),
+                );
+                page.gap();
+                page.line(Line::new().and(
+                    Tone::Plain,
+                    statement.lines().next().unwrap_or_default().to_string(),
+                ));
+                let at = self.new_entry(text, false);
+                self.entries[at].state = State::Asking;
+                self.entries[at].content = Content::Page(page.clone());
+                self.here.question = Some(Question {
+                    page,
+                    yes: format!("runs it in {}", place(&here)),
+                    no: "leaves it".into(),
+                });
+                self.here.busy = Some(Busy {
+                    entry: self.entries[at].number,
+                    statement,
+                    waiting,
+                    doing: Doing::Elsewhere,
+                    secrets: Vec::new(),
+                });
+            }
+            _ => self
+                .here
+                .queue
+                .push_front(Waiting::alone(&statement, is_command)),
+        }
+    }
+
     /// The table that a command names, quoted for a statement; nearly right names are offered.
     pub(super) fn known_table(&self, parsed: &Parsed, name: &str) -> Result<String, Failure> {
-        if let Some(object) = self.catalog.table(name) {
-            let quoted = self.dialect.quote_name(&object.name);
-            return Ok(if self.catalog.needs_no_schema(object) {
+        if let Some(object) = self.here.catalog.table(name) {
+            let quoted = self.here.dialect.quote_name(&object.name);
+            return Ok(if self.here.catalog.needs_no_schema(object) {
                 quoted
             } else {
-                format!("{}.{quoted}", self.dialect.quote_name(&object.schema))
+                format!("{}.{quoted}", self.here.dialect.quote_name(&object.schema))
             });
         }
         Err(self.no_such_object(parsed, name))
@@ -207,6 +360,7 @@ impl Desk {
 
     pub(super) fn no_such_object(&self, parsed: &Parsed, name: &str) -> Failure {
         let names = self
+            .here
             .catalog
             .objects
             .iter()
@@ -239,9 +393,9 @@ impl Desk {
                 .entry()
                 .ok_or_else(|| failure::plain("There is no entry yet."))?,
         };
-        if entry.text == "arrival" {
+        if entry.text == "arrival" || entry.text.starts_with("/change-password") {
             return Err(failure::plain(
-                "The arrival card is no statement. Show an entry that is one, or name its number.",
+                "This entry is no statement. Show one that is, or name its number.",
             ));
         }
         Ok(entry.text.clone())
@@ -254,7 +408,7 @@ impl Desk {
         parsed: &Parsed,
     ) -> Result<(), Box<(Waiting, Failure)>> {
         let Some(word) = parsed.argument(0) else {
-            let words = arrival::writes_words(self.writes, &self.bearings.access);
+            let words = arrival::writes_words(self.here.writes, &self.here.bearings.access);
             self.say(format!("This session {words}."), Tone::Plain);
             return Ok(());
         };
@@ -263,35 +417,66 @@ impl Desk {
             "none" => Writes::None,
             _ => Writes::Ask,
         };
-        if let (Access::ReadOnly(why), false) = (&self.bearings.access, wanted == Writes::None) {
+        if let (Access::ReadOnly(why), false) = (&self.here.bearings.access, wanted == Writes::None)
+        {
             let failure = failure::plain(why.clone());
             return Err(Box::new((waiting, failure)));
         }
         let at = self.new_entry(text, false);
         self.entries[at].state = State::Running;
-        self.busy = Some(Busy {
+        self.here.busy = Some(Busy {
             entry: self.entries[at].number,
             statement: String::new(),
             waiting,
             doing: Doing::Refusing(wanted),
+            secrets: Vec::new(),
         });
-        self.worker.send(Job::RefuseWrites(wanted == Writes::None));
+        self.here
+            .worker
+            .send(Job::RefuseWrites(wanted == Writes::None));
         Ok(())
     }
 
     pub(super) fn prepare_statement(&mut self, waiting: Waiting, text: String) {
-        let about = summary(&text, self.dialect);
         let at = self.new_entry(&text, true);
         let entry = self.entries[at].number;
+        if self.here.is_nowhere() {
+            return self.fail(entry, &waiting, failure::nowhere());
+        }
         let busy = Busy {
             entry,
             statement: text,
+            secrets: waiting.given.to_vec(),
             waiting,
-            doing: Doing::Statement(about.effect),
+            doing: Doing::Asking,
         };
-        let writable = self.bearings.access == Access::Writable;
-        if let (Some(sweep), Writes::Ask, true) = (about.sweep, self.writes, writable) {
+        let names = secret::hidden_parameters(&busy.statement, self.here.dialect);
+        let known = |name: &String| busy.secrets.iter().any(|(given, _)| given == name);
+        let missing: Vec<String> = names.into_iter().filter(|name| !known(name)).collect();
+        if missing.is_empty() {
+            self.fill_and_check(busy);
+        } else {
             self.entries[at].state = State::Asking;
+            self.ask_parameters(Filling { busy, missing });
+        }
+    }
+
+    /// Puts hidden parameters in their places and goes on to the guard.
+    pub(super) fn fill_and_check(&mut self, mut busy: Busy) {
+        if !busy.secrets.is_empty() {
+            let secrets = &busy.secrets;
+            busy.statement = secret::fill(&busy.statement, self.here.dialect, &|name| {
+                let found = secrets.iter().find(|(given, _)| given == name);
+                found.map(|(_, literal)| literal.expose_secret().to_string())
+            });
+        }
+        let about = summary(&busy.statement, self.here.dialect);
+        busy.doing = Doing::Statement(about.effect);
+        let writable = self.here.bearings.access == Access::Writable;
+        if let (Some(sweep), Writes::Ask, true) = (about.sweep, self.here.writes, writable) {
+            if let Some(at) = self.place_of(busy.entry) {
+                self.entries[at].state = State::Asking;
+            }
             if self.needs_catalog() {
                 self.await_catalog(busy, Then::Guard(sweep));
             } else {
@@ -304,7 +489,7 @@ impl Desk {
 
     /// Whether what is known of the catalog may be behind: it is read again only where results are kept.
     pub(super) fn needs_catalog(&self) -> bool {
-        !self.catalog_known || self.stream.is_some()
+        !self.here.catalog_known || self.stream.is_some()
     }
 
     /// Reads the catalog and goes on with `then`.
@@ -313,20 +498,26 @@ impl Desk {
             Then::Command(_) => COUNTING,
             _ => Duration::ZERO,
         };
+        let define = match &then {
+            Then::Command(parsed) if matches!(parsed.command.name, "about" | "definition") => {
+                Some(parsed.argument(0).unwrap_or_default().to_string())
+            }
+            _ => None,
+        };
         busy.doing = Doing::Catalog(then);
-        self.busy = Some(busy);
-        self.worker.send(Job::Catalog { limit });
+        self.here.busy = Some(busy);
+        self.here.send_catalog(self.catalog_job(limit, define));
     }
 
     /// Has the rows counted that a sweep would take.
     pub(super) fn count_for(&mut self, mut busy: Busy, sweep: Sweep) {
-        let counts = guard::counts(&sweep, &self.catalog, self.dialect);
-        self.worker.send(Job::Count {
+        let counts = guard::counts(&sweep, &self.here.catalog, self.here.dialect);
+        self.here.worker.send(Job::Count {
             ticket: u64::from(busy.entry),
             questions: counts.iter().map(|count| count.query.clone()).collect(),
         });
         busy.doing = Doing::Counting(sweep, counts);
-        self.busy = Some(busy);
+        self.here.busy = Some(busy);
     }
 
     /// Begins `/figures` or `/sample`.
@@ -355,7 +546,7 @@ impl Desk {
             return;
         };
         if matches!(busy.doing, Doing::Asking | Doing::Counting(..)) {
-            busy.doing = Doing::Statement(summary(&busy.statement, self.dialect).effect);
+            busy.doing = Doing::Statement(summary(&busy.statement, self.here.dialect).effect);
         }
         let ticket = u64::from(busy.entry);
         let sink: Box<dyn Sink + Send> = match (&busy.doing, &mut self.stream) {
@@ -377,12 +568,12 @@ impl Desk {
         };
         self.entries[at].state = State::Running;
         self.entries[at].started = Some(Instant::now());
-        self.worker.send(Job::Run {
+        self.here.worker.send(Job::Run {
             ticket,
             statement: busy.statement.clone(),
             sink,
         });
-        self.busy = Some(busy);
+        self.here.busy = Some(busy);
     }
 
     /// Ends an entry as refused; its text and the rest of its submission go back into the composer.
@@ -400,7 +591,8 @@ impl Desk {
         corrections: Vec<Correction>,
     ) {
         // The rest of the submission does not run.
-        self.queue
+        self.here
+            .queue
             .retain(|other| !Arc::ptr_eq(&other.submission, &waiting.submission));
         self.returned = Some(Returned {
             text: waiting.submission[waiting.span.start..]
