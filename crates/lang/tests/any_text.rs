@@ -124,7 +124,7 @@ proptest! {
         let catalog = catalog();
         let columns = ["a b".to_string()];
         let entries = [(1, "select 1".to_string())];
-        let from = Sources { catalog: &catalog, dialect: &SQLITE, columns: &columns, entries: &entries, topics: &["write"] };
+        let from = Sources { catalog: &catalog, dialect: &SQLITE, columns: &columns, entries: &entries, names: &[], topics: &["write"] };
         let cursor = cut(&text, at);
         let completion = complete(&text, cursor, asked, &from);
         if !completion.candidates.is_empty() {
