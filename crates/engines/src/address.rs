@@ -49,6 +49,8 @@ pub struct SshHost {
     pub user: String,
     /// A file with the private key; the agent and the usual files are tried when it is not named.
     pub key: Option<PathBuf>,
+    /// The file of known host keys; `~/.ssh/known_hosts` when it is not named.
+    pub known: Option<PathBuf>,
 }
 
 /// How the server is reached.
@@ -245,6 +247,7 @@ impl SshHost {
                 user.to_string()
             },
             key: None,
+            known: None,
         })
     }
 }
@@ -395,12 +398,16 @@ impl Address {
                 Way::Ssh(host) => host.key = file(),
                 _ => return Err(wrong("via-key in the address needs via before it.")),
             },
+            "via-known-hosts" => match &mut self.way {
+                Way::Ssh(host) => host.known = file(),
+                _ => return Err(wrong("via-known-hosts in the address needs via before it.")),
+            },
             "application_name" | "options" | "search_path" if self.family == Family::Postgres => {
                 self.settings.push((name.into(), value.into()));
             }
             _ => {
                 return Err(wrong(format!(
-                    "{name} in the address is not known. What is: user, host, port, database, socket, tls, tls-authority, tls-certificate, tls-key, via, via-key{}.",
+                    "{name} in the address is not known. What is: user, host, port, database, socket, tls, tls-authority, tls-certificate, tls-key, via, via-key, via-known-hosts{}.",
                     if self.family == Family::Postgres {
                         ", options, search_path"
                     } else {
@@ -588,6 +595,9 @@ impl Address {
             more.push(("via", format!("{}@{}:{}", host.user, host.host, host.port)));
             if let Some(key) = &host.key {
                 more.push(("via-key", key.display().to_string()));
+            }
+            if let Some(known) = &host.known {
+                more.push(("via-known-hosts", known.display().to_string()));
             }
         }
         for (name, value) in &self.settings {

@@ -460,7 +460,19 @@ impl client::Handler for HostKey {
             *self.refused.lock().unwrap_or_else(PoisonError::into_inner) = Some(error);
             Ok(false)
         };
-        match known_hosts::check_known_hosts(host, port, &key) {
+        let file = self
+            .host
+            .known
+            .clone()
+            .or_else(|| std::env::home_dir().map(|home| home.join(".ssh").join("known_hosts")));
+        let Some(file) = file else {
+            return refuse(trouble(
+                "There is no home directory with known host keys.",
+                "Set HOME, or name a file with via-known-hosts in the address.",
+                None,
+            ));
+        };
+        match known_hosts::check_known_hosts_path(host, port, &key, &file) {
             Ok(true) => return Ok(true),
             Err(russh::keys::Error::KeyChanged { line }) => {
                 return refuse(trouble(
@@ -468,17 +480,21 @@ impl client::Handler for HostKey {
                         "The key of {host}:{port} is not the one that is known for it. It was not trusted, and nothing was sent."
                     ),
                     &format!(
-                        "Either the host was set up anew or somebody stands in between. Ask whoever runs it; only then take line {line} out of the known_hosts file in ~/.ssh."
+                        "Either the host was set up anew or somebody stands in between. Ask whoever runs it; only then take line {line} out of {}.",
+                        file.display()
                     ),
                     Some(format!("it offers {print}")),
                 ));
             }
             Ok(false) | Err(_) => {}
         }
-        let known = known_hosts::known_host_keys(host, port).unwrap_or_default();
+        let known = known_hosts::known_host_keys_path(host, port, &file).unwrap_or_default();
         let mut details = vec![
             format!("Its key is {print} ({}).", key.algorithm()),
-            "Compare it with what whoever runs the host told you. If you go on, it is remembered in ~/.ssh/known_hosts.".to_string(),
+            format!(
+                "Compare it with what whoever runs the host told you. If you go on, it is remembered in {}.",
+                file.display()
+            ),
         ];
         if !known.is_empty() {
             details.insert(0, "A key of another kind is known for it; an attacker could offer a new kind on purpose.".into());
@@ -493,7 +509,7 @@ impl client::Handler for HostKey {
                 Some(format!("it offers {print}")),
             ));
         }
-        if let Err(error) = known_hosts::learn_known_hosts(host, port, &key) {
+        if let Err(error) = known_hosts::learn_known_hosts_path(host, port, &key, &file) {
             self.asker.allow(
                 format!("The key could not be remembered: {error}. Go on without?"),
                 Vec::new(),

@@ -1,5 +1,7 @@
 //! Against real servers, which scripts/test-servers starts; without them these tests fail and say so.
 
+mod faults;
 mod place;
 mod types;
+mod ways;
 mod work;
