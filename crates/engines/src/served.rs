@@ -279,20 +279,23 @@ pub(crate) fn log_in<T>(
     attempt: &mut dyn FnMut(Option<SecretString>) -> Result<T, OpenError>,
 ) -> Result<T, OpenError> {
     let given = address.secrets.get(&SecretFor::Database);
-    let mut last = match attempt(given) {
+    let mut last = match attempt(given.clone()) {
         Err(error) if error.trouble == Trouble::Login => error,
         other => return other,
     };
-    for _ in 0..3 {
-        let place = address.place();
-        let Some(password) = ask.secret(&format!("Password of {} on {place}", address.user)) else {
+    let place = address.place();
+    for attempted in [given.is_some(), true, true] {
+        let again = if attempted {
+            "That was not right. "
+        } else {
+            ""
+        };
+        let words = format!("{again}Password of {} on {place}", address.user);
+        let Some(password) = ask.secret(&words) else {
             return Err(last);
         };
         match attempt(Some(password.clone())) {
-            Err(error) if error.trouble == Trouble::Login => {
-                ask.tell("That password was not right");
-                last = error;
-            }
+            Err(error) if error.trouble == Trouble::Login => last = error,
             Ok(done) => {
                 address.secrets.set(SecretFor::Database, Some(password));
                 return Ok(done);

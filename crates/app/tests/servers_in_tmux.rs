@@ -1,0 +1,318 @@
+//! Whole tasks against the private servers, in the real program: arriving with a hidden password, looking
+//! around, asking, stopping, coming as somebody else, a new password; and no secret left behind.
+
+mod terminal;
+
+use std::path::Path;
+use std::process::Command;
+
+use terminal::Tmux;
+
+const OWNER: &str = "the owner's secret";
+
+fn place(name: &str) -> String {
+    std::env::var(name).unwrap_or_else(|_| {
+        panic!("{name} is not set: these tests need the servers that scripts/test starts")
+    })
+}
+
+/// Runs statements as the owner, without a screen.
+fn owner(address: &str, arguments: &[&str]) {
+    let done = Command::new(env!("CARGO_BIN_EXE_idle-tide"))
+        .args(["run", address, "--writes", "free"])
+        .args(arguments)
+        .env("PGPASSWORD", OWNER)
+        .env("MYSQL_PWD", OWNER)
+        .output()
+        .expect("runs");
+    assert!(
+        done.status.success(),
+        "{arguments:?}: {}",
+        String::from_utf8_lossy(&done.stderr)
+    );
+}
+
+fn load(address: &str) {
+    let done = Command::new(env!("CARGO_BIN_EXE_idle-tide"))
+        .args(["demo", "--readings", "400", "--into", address])
+        .env("PGPASSWORD", OWNER)
+        .env("MYSQL_PWD", OWNER)
+        .output()
+        .expect("runs");
+    assert!(
+        done.status.success(),
+        "{}",
+        String::from_utf8_lossy(&done.stderr)
+    );
+}
+
+/// Every file under a folder that holds one of the words.
+fn holding(dir: &Path, words: &[&str]) -> Vec<String> {
+    let mut found = Vec::new();
+    for entry in std::fs::read_dir(dir).expect("a folder").flatten() {
+        let path = entry.path();
+        let kind = entry.file_type().expect("a kind");
+        if kind.is_dir() {
+            found.extend(holding(&path, words));
+        } else if kind.is_file() {
+            let bytes = std::fs::read(&path).unwrap_or_default();
+            let text = String::from_utf8_lossy(&bytes);
+            if words.iter().any(|word| text.contains(word)) {
+                found.push(path.display().to_string());
+            }
+        }
+    }
+    found
+}
+
+struct Family {
+    scheme: &'static str,
+    port: String,
+    /// A database that is always there.
+    first: &'static str,
+    /// Words of the bearings.
+    version: &'static str,
+    sleep: &'static str,
+    make_mate: &'static [&'static str],
+}
+
+fn whole_task(family: &Family) {
+    let (scheme, port) = (family.scheme, &family.port);
+    let (mate, new) = ("the mate's word", "the mate's new word");
+    let admin = format!("{scheme}://haven@127.0.0.1:{port}/{}", family.first);
+    owner(
+        &admin,
+        &["drop database if exists task", "create database task"],
+    );
+    load(&format!("{scheme}://haven@127.0.0.1:{port}/task"));
+    for sql in family.make_mate {
+        let on = if sql.starts_with("grant") {
+            "task"
+        } else {
+            family.first
+        };
+        owner(&format!("{scheme}://haven@127.0.0.1:{port}/{on}"), &[sql]);
+    }
+
+    let t = Tmux::open(142, 42);
+    let program = env!("CARGO_BIN_EXE_idle-tide");
+    t.line(&format!(
+        "{program} {scheme}://haven@127.0.0.1:{port}/{}",
+        family.first
+    ));
+    t.until("Password of haven");
+    t.types("not this");
+    t.keys(&["Enter"]);
+    t.until("not right. Password");
+    t.types(OWNER);
+    let screen = t.until("shows nowhere");
+    assert!(!screen.contains("owner"), "{screen}");
+    t.keys(&["Enter"]);
+    t.until("Try ");
+    let screen = t.until(family.version);
+    assert!(screen.contains("as haven (all-powerful)"), "{screen}");
+    let arguments = std::fs::read(format!("/proc/{}/cmdline", t.pid())).expect("arguments");
+    assert!(!String::from_utf8_lossy(&arguments).contains("secret"));
+
+    t.line("/bearings");
+    t.until("time zone");
+    t.line("/databases");
+    t.until("task");
+    t.line("/use task");
+    t.when("the other database", |screen| {
+        screen
+            .lines()
+            .next()
+            .is_some_and(|top| top.contains(" task "))
+    });
+    t.line("/tables");
+    t.until("visit_services");
+    t.line("/about visits");
+    t.until("where the vessel lay");
+    t.line("select v.name, b.code from visits s join vessels v on v.id = s.vessel_id join berths b on b.id = s.berth_id order by s.id limit 7;");
+    t.until("7 rows");
+    // A slip is mended from the catalog.
+    t.line("select nam from vessels;");
+    t.until("Nearest");
+    t.keys(&["C-c"]);
+    t.line(family.sleep);
+    t.until("Ctrl-C");
+    t.keys(&["C-c"]);
+    t.until("stopped");
+    t.keys(&["Escape", "Escape"]);
+    t.line("select 40 + 2 as answer;");
+    t.until("answer");
+
+    // A transaction shows, and leaving it is asked about.
+    t.line("begin;");
+    t.until("transaction open");
+    t.line("/reopen --as mate");
+    t.until("Leaving this connection");
+    t.keys(&["n"]);
+    t.until("It was not run");
+    t.keys(&["C-c"]);
+    t.line("rollback;");
+    t.until("no transaction");
+
+    // As somebody who may see less, and back.
+    t.line("/reopen --as mate");
+    t.until("Password of mate");
+    t.line(mate);
+    t.when("the mate", |screen| {
+        screen
+            .lines()
+            .next()
+            .is_some_and(|top| top.contains("as mate") && !top.contains("all-powerful"))
+    });
+    t.line("select * from dues;");
+    t.until("may not do this");
+    t.keys(&["C-c"]);
+    t.line("select count(*) as seen from berths;");
+    t.until("48");
+    t.line("/change-password");
+    t.until("The new password of mate");
+    t.line(new);
+    t.until("once more");
+    t.line(new);
+    t.until("You have a new password");
+    t.line("/back");
+    t.when("the owner", |screen| {
+        screen
+            .lines()
+            .next()
+            .is_some_and(|top| top.contains("as haven"))
+    });
+    // A password in a statement is covered before it is kept.
+    t.line(if scheme == "postgres" {
+        "alter role mate password 'typed in clear';"
+    } else {
+        "alter user mate identified by 'typed in clear';"
+    });
+    t.until(":?secret");
+    t.when("no running", |screen| !screen.contains("typed in clear"));
+    t.line(&format!(
+        "alter {} mate {} :?word;",
+        if scheme == "postgres" { "role" } else { "user" },
+        if scheme == "postgres" {
+            "password"
+        } else {
+            "identified by"
+        }
+    ));
+    t.until("Value of :?word");
+    t.line(new);
+    t.until("mate");
+    t.line("/quit");
+    t.until("ready>");
+
+    // Back with the new one.
+    t.line("clear");
+    t.line(&format!("{program} {scheme}://mate@127.0.0.1:{port}/task"));
+    t.until("Password of mate");
+    t.line(new);
+    t.until("Try ");
+    t.line("/quit");
+    t.until("ready>");
+    let left = holding(t.home(), &[OWNER, mate, new, "typed in clear", "not this"]);
+    assert!(left.is_empty(), "{left:?}");
+}
+
+#[test]
+fn a_whole_task_on_postgres() {
+    whole_task(&Family {
+        scheme: "postgres",
+        port: place("HAVEN_POSTGRES_PORT"),
+        first: "postgres",
+        version: "PostgreSQL 15",
+        sleep: "select pg_sleep(60);",
+        make_mate: &[
+            "drop role if exists mate",
+            "create role mate login password 'the mate''s word'",
+            "grant select on berths to mate",
+        ],
+    });
+}
+
+#[test]
+fn a_whole_task_on_mariadb() {
+    whole_task(&Family {
+        scheme: "mariadb",
+        port: place("HAVEN_MARIADB_PORT"),
+        first: "",
+        version: "MariaDB 10.11",
+        sleep: "select count(*) from visits a, visits b, visits c;",
+        make_mate: &[
+            "drop user if exists mate",
+            "create user mate identified by 'the mate''s word'",
+            "grant select on task.berths to mate",
+        ],
+    });
+}
+
+#[test]
+fn a_lost_connection_is_said_and_reopened_on_the_users_key() {
+    let control = place("HAVEN_CONTROL");
+    let run = |verb: &str, server: &str| {
+        let done = Command::new(&control)
+            .args([verb, &place("HAVEN_SERVERS"), server])
+            .status();
+        assert!(done.expect("starts").success());
+    };
+    for (server, scheme, database) in [
+        ("postgres-b", "postgres", "postgres"),
+        ("mariadb-b", "mariadb", "harbour"),
+    ] {
+        let port = place(&format!(
+            "HAVEN_{}_PORT",
+            server.to_uppercase().replace('-', "_")
+        ));
+        let address = format!("{scheme}://haven@127.0.0.1:{port}/{database}");
+        owner(
+            &address,
+            &[
+                "drop table if exists tides_kept",
+                "create table tides_kept (a integer)",
+            ],
+        );
+        let t = Tmux::open(142, 42);
+        t.line(&format!("{} {address}", env!("CARGO_BIN_EXE_idle-tide")));
+        t.until("Password of haven");
+        t.line(OWNER);
+        t.until("Try ");
+        t.line(if scheme == "postgres" {
+            "set statement_timeout = '77s';"
+        } else {
+            "set max_statement_time = 77;"
+        });
+        t.until("Done");
+        t.line("begin;");
+        t.until("transaction open");
+        t.line("insert into tides_kept values (1);");
+        t.until("1 row inserted");
+        run("kill", server);
+        t.line("insert into tides_kept values (2);");
+        let screen = t.until("connection lost");
+        assert!(
+            screen.contains("transaction") && screen.contains("nothing of it is kept"),
+            "{screen}"
+        );
+        run("begin", server);
+        // The statement is back in the composer; it goes into the recall.
+        t.keys(&["C-c"]);
+        t.line("/reopen");
+        t.when("the arrival", |screen| {
+            screen.contains("Try ") && !screen.contains("connection lost")
+        });
+        t.line(if scheme == "postgres" {
+            "show statement_timeout;"
+        } else {
+            "select @@max_statement_time;"
+        });
+        t.until("77");
+        t.line("select count(*) as kept from tides_kept;");
+        let screen = t.until("kept");
+        assert!(screen.contains('0'), "{screen}");
+        t.line("/quit");
+        t.until("ready>");
+    }
+}
