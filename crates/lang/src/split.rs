@@ -524,11 +524,17 @@ impl Splitter {
             }
             if self.start.is_none() {
                 self.start = Some((place, self.line));
-                if byte == b'\\' && self.dialect.dollar_quotes && self.dialect.file_lines {
-                    self.state = State::BackslashLine;
-                    self.tag.clear();
-                    return at + 1;
-                }
+            }
+            if byte == b'\\'
+                && !self.has_code
+                && self.dialect.dollar_quotes
+                && self.dialect.file_lines
+            {
+                // Comments before it are not part of it.
+                self.start = Some((place, self.line));
+                self.state = State::BackslashLine;
+                self.tag.clear();
+                return at + 1;
             }
             if byte == b'$'
                 && self.dialect.dollar_quotes
@@ -1031,7 +1037,7 @@ mod tests {
         );
         assert_eq!(
             cut(
-                "\\restrict x'y\nCOPY a (b) FROM stdin;\n1;'\n\\.x\n\\.\nselect 1;\n\\unrestrict z\n\\other x\n",
+                "-- a\n\\restrict x'y\nCOPY a (b) FROM stdin;\n1;'\n\\.x\n\\.\nselect 1;\n\\unrestrict z\n\\other x\n",
                 &POSTGRES
             ),
             [

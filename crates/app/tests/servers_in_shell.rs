@@ -1,0 +1,338 @@
+//! The program without a screen against the private servers: scripts as one transaction, files that the
+//! servers' backup programs write, values without loss, and passwords where nobody can be asked.
+
+use std::path::PathBuf;
+use std::process::{Command, Output, Stdio};
+
+const OWNER: &str = "the owner's secret";
+
+fn place(name: &str) -> String {
+    std::env::var(name).unwrap_or_else(|_| {
+        panic!("{name} is not set: these tests need the servers that scripts/test starts")
+    })
+}
+
+fn address(scheme: &str, database: &str) -> String {
+    let port = place(if scheme == "postgres" {
+        "HAVEN_POSTGRES_PORT"
+    } else {
+        "HAVEN_MARIADB_PORT"
+    });
+    format!("{scheme}://haven@127.0.0.1:{port}/{database}")
+}
+
+fn tide(arguments: &[&str]) -> Output {
+    Command::new(env!("CARGO_BIN_EXE_idle-tide"))
+        .args(arguments)
+        .env("PGPASSWORD", OWNER)
+        .env("MYSQL_PWD", OWNER)
+        .stdin(Stdio::null())
+        .output()
+        .expect("runs")
+}
+
+fn out(arguments: &[&str]) -> String {
+    let done = tide(arguments);
+    assert!(
+        done.status.success(),
+        "{arguments:?}: {}",
+        String::from_utf8_lossy(&done.stderr)
+    );
+    String::from_utf8_lossy(&done.stdout).into_owned()
+}
+
+fn database(scheme: &str, name: &str) -> String {
+    let admin = address(scheme, if scheme == "postgres" { "postgres" } else { "" });
+    out(&[
+        "run",
+        &admin,
+        "--writes",
+        "free",
+        &format!("drop database if exists {name}"),
+        &format!("create database {name}"),
+    ]);
+    address(scheme, name)
+}
+
+/// The newest program of this name that the server's packages brought.
+fn backup_program(name: &str) -> PathBuf {
+    let mut found: Vec<PathBuf> = std::fs::read_dir("/usr/lib/postgresql")
+        .into_iter()
+        .flatten()
+        .flatten()
+        .map(|entry| entry.path().join("bin").join(name))
+        .filter(|path| path.exists())
+        .collect();
+    found.sort();
+    found.pop().unwrap_or_else(|| PathBuf::from(name))
+}
+
+#[test]
+fn a_script_together_is_taken_back_whole() {
+    for scheme in ["postgres", "mariadb"] {
+        let at = database(scheme, "together");
+        out(&[
+            "run",
+            &at,
+            "create table log (a integer primary key)",
+            "insert into log values (1)",
+        ]);
+        let dir = tempfile::tempdir().expect("dir");
+        let script = dir.path().join("script.sql");
+        std::fs::write(&script, "insert into log values (2);\ninsert into log values (1);\ninsert into log values (3);\n").expect("written");
+        let script = script.display().to_string();
+        let done = tide(&["run", &at, "--file", &script, "--together"]);
+        let words = String::from_utf8_lossy(&done.stderr);
+        assert_eq!(done.status.code(), Some(1), "{words}");
+        assert!(
+            words.contains("line 2") && words.contains("taken back"),
+            "{words}"
+        );
+        assert_eq!(
+            out(&[
+                "run",
+                &at,
+                "select a from log",
+                "--format",
+                "csv",
+                "--no-header"
+            ]),
+            "1\n"
+        );
+        std::fs::write(
+            &script,
+            "insert into log values (2);\ninsert into log values (3);\n",
+        )
+        .expect("written");
+        out(&["run", &at, "--file", &script, "--together"]);
+        assert_eq!(
+            out(&[
+                "run",
+                &at,
+                "select count(*) from log",
+                "--format",
+                "csv",
+                "--no-header"
+            ]),
+            "3\n"
+        );
+    }
+}
+
+#[test]
+fn what_the_backup_programs_write_runs() {
+    let dir = tempfile::tempdir().expect("dir");
+    let file = dir.path().join("dump.sql").display().to_string();
+    let counts = |at: &str| {
+        out(&[
+            "run",
+            at,
+            "select (select count(*) from visits), (select count(*) from readings), (select sum(amount) from dues), (select count(*) from hull_surveys), (select max(length(report)) from incidents), (select count(*) from owed)",
+            "--format",
+            "csv",
+            "--no-header",
+        ])
+    };
+    // What no value may break: quotes, backslashes, line breaks, semicolons, the end of inline data.
+    let odd = "insert into quays (code, name, faces, built) values ('Q;', 'it''s \\\\. ; \"odd\"\n\\.\n$$x$$ -- no', E'\\t\\\\', null)";
+    let at = database("postgres", "dump_from");
+    out(&["demo", "--readings", "500", "--into", &at]);
+    out(&[
+        "run",
+        &at,
+        odd,
+        "create function twice(n int) returns int language plpgsql as $$ begin return n * 2; end $$",
+    ]);
+    let made = Command::new(backup_program("pg_dump"))
+        .args([
+            "-h",
+            "127.0.0.1",
+            "-p",
+            &place("HAVEN_POSTGRES_PORT"),
+            "-U",
+            "haven",
+            "-f",
+            &file,
+            "dump_from",
+        ])
+        .env("PGPASSWORD", OWNER)
+        .status();
+    assert!(made.expect("pg_dump runs").success());
+    let back = database("postgres", "dump_to");
+    out(&[
+        "run", &back, "--file", &file, "--writes", "free", "--format", "csv",
+    ]);
+    assert_eq!(counts(&at), counts(&back));
+    let same = "select code, name, faces from quays order by 1";
+    assert_eq!(
+        out(&["run", &at, same, "--format", "json"]),
+        out(&["run", &back, same, "--format", "json"])
+    );
+    assert_eq!(
+        out(&[
+            "run",
+            &back,
+            "select twice(21)",
+            "--format",
+            "csv",
+            "--no-header"
+        ]),
+        "42\n"
+    );
+
+    let at = database("mariadb", "dump_from");
+    out(&["demo", "--readings", "500", "--into", &at]);
+    out(&[
+        "run",
+        &at,
+        &odd.replace("E'\\t\\\\'", "'\\t\\\\'"),
+        "create procedure count_up(in n int) begin declare i int default 0; while i < n do set i = i + 1; end while; select i as reached; end",
+        "create event tidy on schedule every 1 year do begin delete from notices where title = 'a;b'; end",
+    ]);
+    let made = Command::new("mariadb-dump")
+        .args([
+            "--no-defaults",
+            "-h",
+            "127.0.0.1",
+            "-P",
+            &place("HAVEN_MARIADB_PORT"),
+            "-u",
+            "haven",
+            "--routines",
+            "--events",
+            "--triggers",
+            "-r",
+            &file,
+            "dump_from",
+        ])
+        .env("MYSQL_PWD", OWNER)
+        .status();
+    assert!(made.expect("mariadb-dump runs").success());
+    let back = database("mariadb", "dump_to");
+    out(&[
+        "run", &back, "--file", &file, "--writes", "free", "--format", "csv",
+    ]);
+    assert_eq!(counts(&at), counts(&back));
+    assert_eq!(
+        out(&["run", &at, same, "--format", "json"]),
+        out(&["run", &back, same, "--format", "json"])
+    );
+    assert_eq!(
+        out(&[
+            "run",
+            &back,
+            "call count_up(3)",
+            "--format",
+            "csv",
+            "--no-header"
+        ]),
+        "3\n"
+    );
+    assert!(out(&["run", &back, "show events"]).contains("tidy"));
+}
+
+#[test]
+fn values_leave_as_they_came() {
+    let cases = [
+        (
+            "postgres",
+            "postgres",
+            "select 123456789012345678901234567890.10 as n, 18446744073709551615::numeric as u, '0044-03-15 BC'::date as d, '{1,null}'::int[] as a, '{\"b\": 1}'::jsonb as j, '\\x00ff'::bytea as b, true as t, null::int as x, 'a\"b,\n' as q, 'NaN'::numeric as nan, '10:00+05:30'::timetz as z",
+        ),
+        (
+            "mariadb",
+            "",
+            "select cast(123456789012345678901234567890.10 as decimal(40,2)) as n, 18446744073709551615 as u, cast('0000-00-00' as date) as d, '[1,null]' as a, '{\"b\": 1}' as j, x'00ff' as b, true as t, null as x, 'a\"b,\\n' as q, 1e0/3 as nan, cast('-838:59:59.5' as time(1)) as z",
+        ),
+    ];
+    for (scheme, database, sql) in cases {
+        let at = address(scheme, database);
+        let csv = out(&["run", &at, sql, "--format", "csv", "--no-header"]);
+        let json = out(&["run", &at, sql, "--format", "jsonl"]);
+        let text = out(&["run", &at, sql]);
+        for part in [
+            "123456789012345678901234567890.10",
+            "18446744073709551615",
+            "00ff",
+        ] {
+            assert!(
+                csv.contains(part) && json.contains(part) && text.contains(part),
+                "{scheme} {part}: {csv}{json}{text}"
+            );
+        }
+        assert!(csv.contains("\"a\"\"b,\n\""), "{csv}");
+        assert!(
+            json.contains("\"n\":123456789012345678901234567890.10") && json.contains("\"x\":null"),
+            "{json}"
+        );
+        let parts = match scheme {
+            "postgres" => ["0044-03-15 BC", "NaN", "10:00:00+05:30"],
+            _ => ["0000-00-00", "0.3333333333333333", "-838:59:59.5"],
+        };
+        // MariaDB makes null of a date it does not take in this mode.
+        for part in &parts[usize::from(scheme == "mariadb")..] {
+            assert!(
+                csv.contains(part) && json.contains(part),
+                "{scheme} {part}: {csv}{json}"
+            );
+        }
+    }
+}
+
+#[test]
+fn without_a_terminal_a_missing_password_fails_and_says_so() {
+    for scheme in ["postgres", "mariadb"] {
+        let at = address(scheme, if scheme == "postgres" { "postgres" } else { "" });
+        let done = Command::new("setsid")
+            .args([
+                "-w",
+                env!("CARGO_BIN_EXE_idle-tide"),
+                "run",
+                &at,
+                "select 1",
+            ])
+            .env_remove("PGPASSWORD")
+            .env_remove("MYSQL_PWD")
+            .stdin(Stdio::null())
+            .output()
+            .expect("runs");
+        let words = String::from_utf8_lossy(&done.stderr);
+        assert_eq!(done.status.code(), Some(1), "{words}");
+        assert!(
+            words.contains("no terminal to ask on") && words.to_lowercase().contains("password"),
+            "{words}"
+        );
+        // One in the address works, is hidden, and is said to be seen by others.
+        let with = at.replace("haven@", "haven:the%20owner%27s%20secret@");
+        let done = Command::new(env!("CARGO_BIN_EXE_idle-tide"))
+            .args(["run", &with, "select 1 as one", "/bearings"])
+            .env_remove("PGPASSWORD")
+            .env_remove("MYSQL_PWD")
+            .output()
+            .expect("runs");
+        let words = String::from_utf8_lossy(&done.stderr);
+        assert!(
+            done.status.success() && words.contains("others on this machine can read it"),
+            "{words}"
+        );
+        let said = format!("{words}{}", String::from_utf8_lossy(&done.stdout));
+        assert!(!said.contains("owner"), "{said}");
+        // Databases without a session.
+        assert!(out(&["databases", &at, "--format", "csv"]).contains("name,"));
+    }
+}
+
+#[test]
+fn several_results_of_one_statement_come_one_after_the_other() {
+    let at = database("mariadb", "several_out");
+    out(&[
+        "run",
+        &at,
+        "create procedure two() begin select 1 as a; select 2 as b, 'x' as c; end",
+    ]);
+    assert_eq!(out(&["run", &at, "call two()"]), "a\n1\n\nb  c\n2  x\n");
+    assert_eq!(
+        out(&["run", &at, "call two()", "--format", "jsonl"]),
+        "{\"a\":1}\n{\"b\":2,\"c\":\"x\"}\n"
+    );
+}
