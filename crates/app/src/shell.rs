@@ -12,9 +12,9 @@ use idle_tide_desk::{Content, Desk, Event, Options, Request, State, Writes};
 use idle_tide_draw::marks::{Visible, show_text};
 use idle_tide_draw::{Format, Layout};
 use idle_tide_engines::{Ask, Source};
-use idle_tide_lang::Dialect;
 use idle_tide_lang::split::{PieceKind, Statements};
 use idle_tide_lang::statement::{Effect, summary};
+use idle_tide_lang::{Dialect, binary};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 
 use crate::cli::{self, Run, WritesArgument};
@@ -471,11 +471,17 @@ fn from_reader(
             if at == 0 && bytes.starts_with(b"\xef\xbb\xbf") {
                 bytes.drain(..3);
             }
-            let text = String::from_utf8(bytes).map_err(|error| {
-                let good = &error.as_bytes()[..error.utf8_error().valid_up_to()];
-                let line = piece.line + good.iter().filter(|byte| **byte == b'\n').count() as u64;
-                format!("{name}, line {line}: the text is not UTF-8.")
-            })?;
+            // Backup programs write bytes as they are into literals.
+            let text = match binary::as_text(&bytes, dialect) {
+                Some(text) => text,
+                None => {
+                    let valid =
+                        std::str::from_utf8(&bytes).map_or_else(|e| e.valid_up_to(), str::len);
+                    let line = piece.line
+                        + bytes[..valid].iter().filter(|byte| **byte == b'\n').count() as u64;
+                    return Err(format!("{name}, line {line}: the text is not UTF-8."));
+                }
+            };
             let place = format!("{name}, line {}: ", piece.line);
             Ok((text, piece.kind == PieceKind::Command, place))
         })

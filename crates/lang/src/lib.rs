@@ -5,6 +5,7 @@
 //! in the text everything stands. It knows no database connection, no terminal and no clock.
 #![deny(missing_docs)]
 
+pub mod binary;
 pub mod command;
 pub mod complete;
 pub mod correct;
