@@ -129,7 +129,7 @@ fn export(dir: &Path) {
 }
 
 /// The writing thread's end of a file that is put in its place afterwards.
-struct Shared(Arc<std::sync::Mutex<Option<Replacing>>>);
+pub struct Shared(pub Arc<std::sync::Mutex<Option<Replacing>>>);
 
 impl Write for Shared {
     fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {

@@ -144,8 +144,7 @@ fn a_long_query_is_cancelled_and_the_connection_stays() {
         c.control().cancel(2);
         assert_eq!(
             c.run(2, "select 1", &mut Keep::default())
-                .err()
-                .expect("not run")
+                .expect_err("not run")
                 .fault,
             Fault::Cancelled
         );
