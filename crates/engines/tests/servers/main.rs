@@ -2,6 +2,7 @@
 
 mod faults;
 mod place;
+mod shared;
 mod types;
 mod ways;
 mod work;
