@@ -2,7 +2,7 @@
 
 use idle_tide_desk::{Line, Page, Tone};
 use idle_tide_lang::command::{COMMANDS, Command};
-use idle_tide_lang::dialect::SQLITE;
+use idle_tide_lang::dialect::{MARIADB, POSTGRES, SQLITE};
 
 use crate::keys::{Place, of};
 
@@ -10,6 +10,8 @@ use crate::keys::{Place, of};
 pub const TOPICS: &[&str] = &[
     "first steps",
     "arrive",
+    "servers",
+    "secrets",
     "look around",
     "write",
     "statements",
@@ -39,7 +41,24 @@ fn words(topic: &str) -> &'static [&'static str] {
         "arrive" => &[
             "The first line says where you are: source, database, server and version, place, transaction, and how writes are treated.",
             "A database file named on the command line is opened to be read only: not a byte of it or beside it changes. --write opens it for writing, --new makes it, sqlite::memory: is a database in memory.",
-            "demo is the practice harbour: made-up data to try things on. demo --fresh makes it anew.",
+            "demo is the practice harbour: made-up data to try things on. demo --fresh makes it anew; demo --into ADDRESS loads it into a database of a server.",
+            "F9 shows the sources: what is open, what you saved, and servers that listen on this machine. Several can be open at once; an entry belongs to the source and database it ran on, and running it elsewhere is asked about.",
+            "A saved source has a name, an address, a tone (calm, care or danger, which colours the first line), and how writes are treated there.",
+        ],
+        "servers" => &[
+            "An address is postgres://USER@HOST:PORT/DATABASE or mariadb:// (mysql://) likewise; every part can be left out. postgres or mariadb alone takes the rest from --host, --port, --user, --database, from the environment (PGHOST and its kin, MYSQL_HOST and its kin), or from the local socket.",
+            "tls=off, try, require or verify in the address says how the link is encrypted. Beyond this machine it is verify unless you say otherwise: the server has to prove its name. tls-authority=FILE names your own authority, tls-certificate=FILE and tls-key=FILE a certificate of your own.",
+            "via=USER@HOST:PORT in the address, or --via, goes through a secure shell: with the agent, the usual key files, via-key=FILE, or a password. Its host key is checked against ~/.ssh/known_hosts (via-known-hosts=FILE); a new one is asked about, a changed one refused.",
+            "--through 'COMMAND' lets a command carry the connection on its standard input and output: how one reaches a server in a container that publishes no port.",
+            "/use goes to another database; with PostgreSQL over a new connection, so an open transaction is asked about first. /reopen --as USER comes as somebody else, to see what they see; /back returns.",
+            "A lost connection is said at once with what is known: a transaction is gone, a write may or may not have happened. Nothing is ever sent twice. /reopen connects anew, with the database, the role and what you set for the session.",
+            "In a file or in the composer, routines need no special delimiter, and the lines that the servers' backup programs write for one, and inline data, are understood.",
+        ],
+        "secrets" => &[
+            "A password is asked for in a field that shows nothing, and kept in memory only while its source is open. A saved source can name a command that prints it, or use the system's key store.",
+            "A password in an address is taken out of it at once; on the command line others on the machine can still read it, so leave it out there.",
+            "Passwords in statements (password, identified by, a digest of a text for a secret column) are covered before the statement is shown or kept: :?secret stands in their place, and running it again asks for it. :?NAME in a statement of yours asks in the same way; the value is quoted by the rules of the server and is kept nowhere.",
+            "/change-password asks for the new one twice. The drivers hold copies of passwords in their own memory as long as a connection lives.",
         ],
         "look around" => &[
             "Lists take a pattern: * stands for any text, ? for one character; without either the name only has to contain it.",
@@ -160,21 +179,27 @@ pub fn page(topic: &str, width: usize) -> Page {
         page.gap();
     }
     if topic == "statements" {
-        for line in wrap(&SQLITE.starts.join("  "), width) {
-            page.say(Tone::Heading, line);
+        for dialect in [&SQLITE, &POSTGRES, MARIADB] {
+            page.say(Tone::Plain, format!("{}:", dialect.name));
+            for line in wrap(&dialect.starts.join("  "), width) {
+                page.say(Tone::Heading, line);
+            }
+            page.gap();
         }
-        page.gap();
-        for line in wrap("And these are its commonest functions:", width) {
-            page.say(Tone::Plain, line);
-        }
-        page.gap();
-        for (name, arguments) in SQLITE.functions {
-            page.line(
-                Line::new()
-                    .and(Tone::Plain, format!("{name}("))
-                    .and(Tone::Faint, *arguments)
-                    .and(Tone::Plain, ")"),
+        for dialect in [&SQLITE, &POSTGRES, MARIADB] {
+            page.say(
+                Tone::Plain,
+                format!("The commonest functions of {}:", dialect.name),
             );
+            for (name, arguments) in dialect.functions {
+                page.line(
+                    Line::new()
+                        .and(Tone::Plain, format!("{name}("))
+                        .and(Tone::Faint, *arguments)
+                        .and(Tone::Plain, ")"),
+                );
+            }
+            page.gap();
         }
         return page;
     }
@@ -302,7 +327,13 @@ pub fn markdown() -> String {
             }
         }
         if *topic == "statements" {
-            out.push_str(&format!("\n{}\n", SQLITE.starts.join(", ")));
+            for dialect in [&SQLITE, &POSTGRES, MARIADB] {
+                out.push_str(&format!(
+                    "\n{}: {}\n",
+                    dialect.name,
+                    dialect.starts.join(", ")
+                ));
+            }
         }
     }
     out
