@@ -145,6 +145,8 @@ pub static KEYS: &[Key] = &[
     key(P::Text, ", .", "entries", true, "", "the entry before, after"),
     key(P::Rows, "A", "again", false, "/again", "runs this entry once more"),
     key(P::Rows, "E", "edit", false, "/recall", "brings its statement into the composer"),
+    key(P::Rows, "R", "", false, "/reopen", "connects anew, when the connection was lost or another user is wanted back"),
+    key(P::Text, "R", "reopens", false, "/reopen", "connects anew"),
     key(P::Text, "A", "", false, "/again", "runs this entry once more"),
     key(P::Text, "E", "", false, "/recall", "brings its statement into the composer"),
     key(P::Rows, "Esc", "writes", true, "", "goes back to writing; / does too and begins a command"),

@@ -297,12 +297,17 @@ fn a_lost_connection_is_said_and_reopened_on_the_users_key() {
             "{screen}"
         );
         run("begin", server);
-        // The statement is back in the composer; it goes into the recall.
-        t.keys(&["C-c"]);
-        t.line("/reopen");
+        // The statement stays in the composer; a key connects anew.
+        t.until("Esc R");
+        t.keys(&["Escape"]);
+        t.until("connects anew");
+        t.keys(&["r"]);
         t.when("the arrival", |screen| {
             screen.contains("Try ") && !screen.contains("connection lost")
         });
+        t.keys(&["Escape"]);
+        t.until("completes");
+        t.keys(&["C-c"]);
         t.line(if scheme == "postgres" {
             "show statement_timeout;"
         } else {

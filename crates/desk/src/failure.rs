@@ -113,7 +113,9 @@ pub fn of_loss(error: &EngineError, about: &Summary, in_transaction: bool) -> Fa
         place: None,
         corrections: Vec::new(),
         said: Some((error.message.clone(), error.code.clone())),
-        changed: format!("{known} /reopen connects anew, to the same database, role and settings."),
+        changed: format!(
+            "{known} /reopen (or R while reading) connects anew, to the same database, role and settings."
+        ),
     }
 }
 

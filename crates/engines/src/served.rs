@@ -306,6 +306,17 @@ pub(crate) fn log_in<T>(
     Err(last)
 }
 
+/// A word where the server says it was reached at another port than the one addressed: something between
+/// forwards, or another server than the one meant answers.
+pub(crate) fn other_port(address: &Address, says: Option<u16>) -> Option<String> {
+    let direct = address.socket.is_none() && address.way == crate::address::Way::Direct;
+    let says = says.filter(|says| direct && *says != address.port)?;
+    Some(format!(
+        "The server that answers says its port is {says}; the address says {}. Something in between forwards the connection.",
+        address.port
+    ))
+}
+
 /// Trouble of the network in words.
 pub(crate) fn unreachable(
     address: &Address,

@@ -80,6 +80,7 @@ impl App {
             (KeyCode::Char(','), false) => return self.neighbour(false),
             (KeyCode::Char('.'), false) => return self.neighbour(true),
             (KeyCode::Char('a' | 'A'), false) => return self.command("/again"),
+            (KeyCode::Char('r' | 'R'), false) => return self.command("/reopen"),
             (KeyCode::Char('e' | 'E'), false) => {
                 let number = self.desk.entry().map_or(0, |entry| entry.number);
                 return self.command(&format!("/recall {number}"));

@@ -477,6 +477,12 @@ pub(super) fn hints(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
         if app.desk.running().is_some() {
             list.push(("Ctrl-C".into(), "stops".into()));
         }
+        if app.desk.session().is_lost() {
+            match app.focus {
+                Focus::Write => list.push(("Esc R".into(), "connects anew".into())),
+                Focus::Read => list.push(("R".into(), "connects anew".into())),
+            }
+        }
         let mending = app.mending && app.focus == Focus::Write && app.over == Over::Nothing;
         if mending {
             list.push(("Enter".into(), "runs".into()));

@@ -273,6 +273,7 @@ impl Desk {
             Effect::Definition | Effect::Write | Effect::Transaction | Effect::Other
         ) && self.stream.is_none()
             && !self.here.lost
+            && !self.here.bearings.transaction_failed
         {
             self.read_catalog();
         }
@@ -536,10 +537,19 @@ impl Desk {
             identity: server.map(|s| s.identity.clone()).unwrap_or_default(),
             user: server.map(|s| s.user.clone()).unwrap_or_default(),
         };
+        // What was not saved under a name is known by its address.
+        let known_as = match self.here.origin.as_ref().map(|origin| &origin.source) {
+            Some(source @ idle_tide_engines::Source::Server(_))
+                if source.name() == self.here.source =>
+            {
+                source.address()
+            }
+            _ => self.here.source.clone(),
+        };
         let last = self
             .places
             .as_ref()
-            .and_then(|places| visit(&places.visits, &self.here.source, &now).unwrap_or_default());
+            .and_then(|places| visit(&places.visits, &known_as, &now).unwrap_or_default());
         let page = arrival::card(
             &self.here.source,
             &self.here.bearings,

@@ -129,6 +129,14 @@ impl Desk {
 
     /// Makes another session the current one.
     pub fn go_to(&mut self, number: u32) {
+        // What is being opened or asked belongs to the session that is here.
+        if self.opening.is_some() || self.filling.is_some() || !self.asking.is_empty() {
+            self.say(
+                "Something is being opened or asked here; finish it first, or stop it with Ctrl-C.",
+                Tone::Care,
+            );
+            return;
+        }
         if let Some(at) = self
             .others
             .iter()

@@ -186,7 +186,9 @@ impl Session {
 
     /// Sends work that reads the catalog to where it disturbs least.
     pub(super) fn send_catalog(&self, job: Job) {
-        let uncommitted = self.bearings.transaction.is_some() || self.has_temporary;
+        // In a transaction that failed the server answers nothing.
+        let uncommitted = (self.bearings.transaction.is_some() || self.has_temporary)
+            && !self.bearings.transaction_failed;
         match &self.beside {
             Beside::Open(worker) if !uncommitted => worker.send(job),
             _ => self.worker.send(job),

@@ -45,6 +45,8 @@ pub struct Mariadb {
     reach: Arc<Reach>,
     dialect: &'static Dialect,
     is_mysql: bool,
+    /// The port at which the server says it listens.
+    says_port: Option<u16>,
     transaction: Option<Instant>,
     refusing: bool,
     gone: bool,
@@ -192,6 +194,9 @@ impl Mariadb {
                 TESTED.join(", ")
             ));
         }
+        this.bearings
+            .warnings
+            .extend(crate::served::other_port(address, this.says_port));
         for note in &address.notes {
             this.bearings.warnings.push(note.clone());
         }
@@ -235,6 +240,7 @@ impl Mariadb {
             reach: Arc::clone(reach),
             dialect: MARIADB,
             is_mysql: false,
+            says_port: None,
             transaction: None,
             refusing: false,
             gone: false,
@@ -305,6 +311,7 @@ impl Mariadb {
         self.bearings.database = next();
         let (login, user) = (next(), next());
         let (hostname, port) = (next(), next());
+        self.says_port = port.parse().ok();
         let mode = next();
         self.dialect = mariadb(self.is_mysql, &mode);
         let (zone, system_zone) = (next(), next());

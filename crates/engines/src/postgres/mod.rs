@@ -67,6 +67,8 @@ pub struct Postgres {
     link: LinkState,
     known: Arc<Mutex<Known>>,
     dialect: &'static Dialect,
+    /// The port at which the server says it was reached.
+    says_port: Option<u16>,
     transaction: Option<Instant>,
     refusing: bool,
     /// The bearings as last asked for, and whether something may have moved them since.
@@ -170,6 +172,7 @@ impl Postgres {
             link,
             known: Arc::default(),
             dialect: &POSTGRES,
+            says_port: None,
             transaction: None,
             refusing: false,
             bearings,
@@ -203,6 +206,9 @@ impl Postgres {
                 self.address.database
             ));
         }
+        self.bearings
+            .warnings
+            .extend(crate::served::other_port(&self.address, self.says_port));
         for note in &self.address.notes {
             self.bearings.warnings.push(note.clone());
         }
@@ -247,7 +253,8 @@ impl Postgres {
              current_setting('data_checksums', true), version(), \
              current_setting('transaction_isolation'), current_setting('statement_timeout'), \
              case when has_function_privilege('pg_catalog.pg_control_system()', 'execute') then \
-               (select system_identifier::text from pg_catalog.pg_control_system()) else '' end",
+               (select system_identifier::text from pg_catalog.pg_control_system()) else '' end, \
+             inet_server_port()",
         )?;
         let mut row = rows
             .into_iter()
@@ -277,6 +284,7 @@ impl Postgres {
         let isolation = next();
         let timeout = next();
         let system = next();
+        self.says_port = next().parse().ok();
         let identity = if system.is_empty() {
             place_of_answer
         } else {

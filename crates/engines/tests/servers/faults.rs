@@ -147,6 +147,8 @@ fn a_link_cut_between_a_write_and_its_answer_repeats_nothing() {
             url(server, database).replace(&format!(":{real}/"), &format!(":{}/", proxy.port));
         let mut c: Box<dyn Connection> = open_with(&format!("{address}?tls=off"), vec![])
             .unwrap_or_else(|e| panic!("{server}: {e}"));
+        // It is not the port that was addressed, and that is said.
+        assert!(c.bearings().warnings[0].contains(&real), "{server}");
         let error = c
             .run(1, "insert into logbook values (1)", &mut Keep::default())
             .expect_err("lost");
