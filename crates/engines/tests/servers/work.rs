@@ -314,20 +314,20 @@ fn passwords_are_asked_for_and_changed() {
         );
         let make = if server == "postgres" {
             [
-                "drop role if exists mate",
-                "create role mate login password 'first word'",
+                "drop role if exists bosun",
+                "create role bosun login password 'first word'",
             ]
         } else {
             [
-                "drop user if exists mate",
-                "create user mate identified by 'first word'",
+                "drop user if exists bosun",
+                "create user bosun identified by 'first word'",
             ]
         };
         for sql in make {
             run(&mut *admin, sql).expect("made");
         }
         let address = url(server, if server == "postgres" { "postgres" } else { "" })
-            .replace("haven:the%20owner%27s%20secret", "mate");
+            .replace("haven:the%20owner%27s%20secret", "bosun");
         let refused = open_with(&address, vec!["wrong", "wrong", "wrong"])
             .err()
             .expect("refused");
