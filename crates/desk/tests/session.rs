@@ -638,3 +638,115 @@ fn a_sweep_that_could_not_be_counted_does_not_run() {
     s.run("select count(*) from t;");
     assert_eq!(s.column(0), [Value::Integer(2)], "no row is gone");
 }
+
+#[test]
+fn several_sessions_stand_beside_each_other() {
+    let dir = tempfile::tempdir().expect("dir");
+    let path = |name: &str| dir.path().join(name).display().to_string();
+    for name in ["north.db", "south.db"] {
+        let mut made = Sqlite::memory().expect("opens");
+        let sql = format!("vacuum into '{}'", path(name));
+        idle_tide_engines::Connection::run(&mut made, 1, "create table t (a)", &mut Ignored)
+            .expect("made");
+        idle_tide_engines::Connection::run(&mut made, 2, &sql, &mut Ignored).expect("written");
+    }
+    let mut s = Session::new(Sqlite::memory().expect("opens"), Some(places(dir.path())));
+    let idle = |s: &mut Session| s.until(|desk| !desk.is_busy());
+    s.desk.submit("create table here (a);");
+    idle(&mut s);
+    s.desk.submit(&format!(
+        "/open {} --write\ninsert into t values (1);",
+        path("north.db")
+    ));
+    idle(&mut s);
+    // What was submitted with it ran in what it opened.
+    assert_eq!(s.desk.source(), "north");
+    assert_eq!(
+        s.desk
+            .entry()
+            .and_then(|e| e.outcome.as_ref())
+            .and_then(|o| o.changed),
+        Some(1)
+    );
+    assert_eq!(s.desk.sessions().count(), 2);
+    s.desk.submit("select a from t;");
+    idle(&mut s);
+    let (asked, number) = (
+        s.desk.entry().expect("entry").number,
+        s.desk.session().number(),
+    );
+    assert_eq!(s.desk.entry().expect("entry").place.0, "north");
+    s.desk.submit(&format!("/open {}", path("south.db")));
+    idle(&mut s);
+    assert_eq!(s.desk.source(), "south");
+    // Running it elsewhere asks; no leaves it, yes runs it here.
+    s.desk.submit(&format!("/again {asked}"));
+    s.until(|desk| desk.question().is_some());
+    assert!(
+        s.desk
+            .question()
+            .expect("asked")
+            .page
+            .text()
+            .contains("north")
+    );
+    s.desk.answer(false);
+    idle(&mut s);
+    s.desk.submit(&format!("/again {asked}"));
+    s.until(|desk| desk.question().is_some());
+    s.desk.answer(true);
+    idle(&mut s);
+    assert_eq!(
+        s.desk.entry().and_then(|e| e.sheet()).map(|s| s.shown()),
+        Some(0)
+    );
+    // Back to the first, whose own rows are there.
+    s.desk.go_to(number);
+    assert_eq!(s.desk.source(), "north");
+    s.desk.submit(&format!("/again {asked}"));
+    idle(&mut s);
+    assert_eq!(
+        s.desk.entry().and_then(|e| e.sheet()).map(|s| s.shown()),
+        Some(1)
+    );
+    // A transaction is not left without a word.
+    s.desk.submit("begin;");
+    idle(&mut s);
+    s.desk.submit("/close");
+    s.until(|desk| desk.question().is_some());
+    s.desk.answer(true);
+    for left in [1, 0] {
+        idle(&mut s);
+        s.desk.submit("/close");
+        idle(&mut s);
+        assert_eq!(s.desk.sessions().count(), left);
+    }
+    s.desk.submit("select 1;");
+    idle(&mut s);
+    let Content::Failure(failure) = &s.desk.entry().expect("entry").content else {
+        panic!("nothing is open");
+    };
+    assert!(failure.headline.contains("No source is open"));
+    // What cannot be opened says so, and the command comes back.
+    s.desk.submit("/open nowhere.db");
+    idle(&mut s);
+    assert!(matches!(
+        &s.desk.entry().expect("entry").content,
+        Content::Failure(_)
+    ));
+    assert_eq!(
+        s.desk.take_returned().expect("the command").text,
+        "/open nowhere.db"
+    );
+}
+
+struct Ignored;
+
+impl idle_tide_engines::Sink for Ignored {
+    fn columns(&mut self, _: Vec<idle_tide_core::Column>) -> std::io::Result<()> {
+        Ok(())
+    }
+    fn rows(&mut self, _: idle_tide_core::RowBatch) -> std::io::Result<()> {
+        Ok(())
+    }
+}

@@ -422,7 +422,16 @@ impl Desk {
                 "No source is open. F9 shows sources; /open NAME or ADDRESS opens one.",
             );
         }
-        let Some(mut origin) = self.here.origin.clone() else {
+        // To end a session one need not know how it began.
+        let origin = self.here.origin.clone().or_else(|| {
+            (parsed.command.name == "close").then(|| Origin {
+                name: self.here.source.clone(),
+                source: Source::Memory,
+                options: OpenOptions::default(),
+                tone: crate::settings::Tone::Calm,
+            })
+        });
+        let Some(mut origin) = origin else {
             return refuse(
                 waiting,
                 "How this session was opened is not known, so it cannot be opened again.",
