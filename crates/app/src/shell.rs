@@ -397,7 +397,12 @@ impl Session {
                 }
                 let mut words = format!("{place}{}", failure.headline);
                 if let Some((message, code)) = &failure.said {
-                    words.push_str(&format!("\nThe server said: {message} ({code})"));
+                    let who = if failure.by_system {
+                        "system"
+                    } else {
+                        "server"
+                    };
+                    words.push_str(&format!("\nThe {who} said: {message} ({code})"));
                 }
                 if let Some(nearest) = failure.corrections.first() {
                     words.push_str(&format!("\nNearest: {}", nearest.label));

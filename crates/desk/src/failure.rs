@@ -4,7 +4,7 @@
 use std::ops::Range;
 
 use idle_tide_core::Catalog;
-use idle_tide_engines::{EngineError, Fault, OpenError};
+use idle_tide_engines::{EngineError, Fault, OpenError, Trouble};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::command::CommandError;
 use idle_tide_lang::correct::{Correction, Edit, advise};
@@ -22,6 +22,8 @@ pub struct Failure {
     pub corrections: Vec<Correction>,
     /// The server's own words and code.
     pub said: Option<(String, String)>,
+    /// Whether those words are of the system or the network, where no server answered.
+    pub by_system: bool,
     /// What was changed, or that nothing was.
     pub changed: String,
 }
@@ -66,6 +68,7 @@ pub fn of_statement(
         place: advice.span,
         corrections: advice.corrections,
         said: Some((error.message.clone(), error.code.clone())),
+        by_system: matches!(error.fault, Fault::Lost | Fault::NotSent | Fault::Sink),
         changed: changed(in_transaction, ran_before),
     }
 }
@@ -77,6 +80,14 @@ pub fn of_opening(error: &OpenError) -> Failure {
         place: None,
         corrections: Vec::new(),
         said: error.said.clone().map(|said| (said, String::new())),
+        by_system: !matches!(
+            error.trouble,
+            Trouble::Login
+                | Trouble::NoDatabase
+                | Trouble::TooMany
+                | Trouble::TooOld
+                | Trouble::Other
+        ),
         changed: error.checks.join(" "),
     }
 }
@@ -113,6 +124,7 @@ pub fn of_loss(error: &EngineError, about: &Summary, in_transaction: bool) -> Fa
         place: None,
         corrections: Vec::new(),
         said: Some((error.message.clone(), error.code.clone())),
+        by_system: matches!(error.fault, Fault::Lost | Fault::NotSent | Fault::Sink),
         changed: format!(
             "{known} /reopen (or R while reading) connects anew, to the same database, role and settings."
         ),
@@ -154,6 +166,7 @@ pub fn of_command(error: &CommandError) -> Failure {
             })
             .collect(),
         said: None,
+        by_system: false,
         changed: String::new(),
     }
 }
@@ -165,6 +178,7 @@ pub fn plain(headline: impl Into<String>) -> Failure {
         place: None,
         corrections: Vec::new(),
         said: None,
+        by_system: false,
         changed: String::new(),
     }
 }

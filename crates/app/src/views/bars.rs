@@ -485,7 +485,11 @@ pub(super) fn hints(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
         }
         let mending = app.mending && app.focus == Focus::Write && app.over == Over::Nothing;
         if mending {
-            list.push(("Enter".into(), "runs".into()));
+            let again = app.composer.text().starts_with("/open");
+            list.push((
+                "Enter".into(),
+                if again { "tries again" } else { "runs" }.into(),
+            ));
         }
         if app.focus == Focus::Write
             && app.over == Over::Nothing

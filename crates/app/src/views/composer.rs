@@ -53,7 +53,8 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bool
         frame.set_cursor_position(Position::new(x.min(area.right() - 1), area.y));
         return;
     }
-    let writing = app.focus == Focus::Write && app.over == Over::Nothing;
+    let writing =
+        app.focus == Focus::Write && app.over == Over::Nothing && app.desk.asking().is_none();
     let pad = u16::from(roomy && writing && area.height > 2);
     let gutter = if area.width < 40 { 5 } else { GUTTER };
     let first_line = area.y + pad;

@@ -32,7 +32,8 @@ struct Shares {
 fn share(app: &mut App, area: Rect) -> Shares {
     let height = area.height;
     let roomy = height >= 30;
-    let writing = app.focus == Focus::Write && app.over == Over::Nothing;
+    let writing =
+        app.focus == Focus::Write && app.over == Over::Nothing && app.desk.asking().is_none();
     let dialect = app.desk.dialect();
     let lines = app.composer.analysis(dialect).lines.len() as u16;
     let mut strip = 0;

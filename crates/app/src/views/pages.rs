@@ -153,7 +153,11 @@ fn failure_page(failure: &Failure, submitted: &str, in_composer: bool, width: us
             let mut said = Line::new()
                 .column(
                     Tone::Faint,
-                    if at == 0 { "The server said" } else { "" },
+                    match (at, failure.by_system) {
+                        (0, false) => "The server said",
+                        (0, true) => "The system said",
+                        _ => "",
+                    },
                     18,
                 )
                 .and(Tone::Plain, line);
@@ -165,7 +169,9 @@ fn failure_page(failure: &Failure, submitted: &str, in_composer: bool, width: us
     }
     if !failure.changed.is_empty() {
         page.gap();
-        page.say(Tone::Plain, failure.changed.clone());
+        for line in wrap(&failure.changed, width) {
+            page.say(Tone::Plain, line);
+        }
     }
     page
 }
