@@ -151,7 +151,8 @@ impl Postgres {
         ));
         let bearings = Bearings {
             family: "PostgreSQL",
-            version,
+            // What a distributor adds is among the facts.
+            version: version.split(' ').next().unwrap_or_default().to_string(),
             database: address.database.clone(),
             place: Some(address.place()),
             access: Access::Writable,
