@@ -5,6 +5,7 @@
 
 pub mod address;
 mod engine;
+mod gather;
 mod harbour;
 mod mariadb;
 mod postgres;

@@ -1,22 +1,18 @@
 //! What the families of servers have in common: a runtime in the connection's thread, cancelling by
-//! ticket so that a late cancel hits nothing else, batches of rows, and a login that asks for what is missing.
+//! ticket so that a late cancel hits nothing else, and a login that asks for what is missing.
 
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use idle_tide_core::decimal::is_decimal;
-use idle_tide_core::{RowBatch, ValueRef};
+use idle_tide_core::{Catalog, Kind, Object, RowBatch, ValueRef};
+use idle_tide_lang::Dialect;
 use secrecy::SecretString;
 
 use crate::address::{Address, SecretFor};
-use crate::engine::{Control, EngineError, Sink};
+use crate::engine::Control;
 use crate::source::{Ask, OpenError, Trouble};
-
-/// A batch is handed over at this many bytes.
-const BATCH_BYTES: usize = 256 * 1024;
-/// A slow statement hands over what it has after this long.
-pub(crate) const HAND_OVER: Duration = Duration::from_millis(50);
 
 /// A runtime that runs in the thread of whoever waits for it.
 pub(crate) fn runtime() -> Result<tokio::runtime::Runtime, OpenError> {
@@ -108,70 +104,39 @@ fn integer(bytes: &[u8]) -> Option<i64> {
     })
 }
 
-/// Gathers rows and hands them over in time.
-pub(crate) struct Gather<'a> {
-    sink: &'a mut dyn Sink,
-    pub(crate) batch: RowBatch,
-    last: Instant,
-    until_look: u32,
-    stride: u32,
-}
+/// The answer to a question of our own: rows of texts.
+pub(crate) type Answer = Vec<Vec<Option<String>>>;
 
-impl<'a> Gather<'a> {
-    pub(crate) fn new(sink: &'a mut dyn Sink) -> Self {
-        Gather {
-            sink,
-            batch: RowBatch::with_capacity(4_096, 64),
-            last: Instant::now(),
-            until_look: 1,
-            stride: 1,
+/// Counts the rows of small tables as far as there is time, many in one question, since the way to the server
+/// may be long; the others keep the server's estimates. `ask` gives nothing where a table may not be read.
+pub(crate) fn count_small(
+    catalog: &mut Catalog,
+    limit: Duration,
+    dialect: &Dialect,
+    ask: &mut dyn FnMut(&str) -> Option<Answer>,
+) {
+    let end = Instant::now() + limit;
+    let is_small = |o: &&mut Object| {
+        o.kind == Kind::Table && !o.helper && o.bytes.is_some_and(|bytes| bytes < 4 << 20)
+    };
+    let mut small: Vec<&mut Object> = catalog.objects.iter_mut().filter(is_small).collect();
+    small.sort_by_key(|object| object.bytes);
+    for group in small.chunks_mut(40) {
+        if Instant::now() >= end {
+            return;
         }
-    }
-
-    /// The sink, after what was gathered went to it.
-    pub(crate) fn sink(&mut self) -> Result<&mut dyn Sink, EngineError> {
-        self.hand_over()?;
-        Ok(self.sink)
-    }
-
-    /// Ends a row; hands over when there is enough or it is time.
-    #[inline]
-    pub(crate) fn end_row(&mut self) -> Result<(), EngineError> {
-        self.batch.end_row();
-        let mut full = self.batch.encoded() >= BATCH_BYTES;
-        // Looking at the clock costs more than a fast row: look less often while rows come fast.
-        self.until_look -= 1;
-        if self.until_look == 0 {
-            let elapsed = self.last.elapsed();
-            full |= elapsed >= HAND_OVER;
-            self.stride = if elapsed >= HAND_OVER / 2 {
-                1
-            } else {
-                (self.stride * 2).min(128)
-            };
-            self.until_look = self.stride;
+        let count = |o: &&mut Object| {
+            let (schema, name) = (dialect.quote_name(&o.schema), dialect.quote_name(&o.name));
+            format!("(select count(*) from {schema}.{name})")
+        };
+        let parts: Vec<String> = group.iter().map(count).collect();
+        let Some(rows) = ask(&format!("select {}", parts.join(", "))) else {
+            continue;
+        };
+        for (object, count) in group.iter_mut().zip(rows.into_iter().flatten()) {
+            object.rows = count.and_then(|count| count.parse().ok());
+            object.estimated = false;
         }
-        if full { self.hand_over() } else { Ok(()) }
-    }
-
-    /// Hands over what there is.
-    pub(crate) fn hand_over(&mut self) -> Result<(), EngineError> {
-        self.last = Instant::now();
-        if self.batch.is_empty() {
-            return Ok(());
-        }
-        let room = self.batch.encoded().min(BATCH_BYTES);
-        let rows = self.batch.len();
-        let next = RowBatch::with_capacity(room + room / 8, rows + rows / 8);
-        let full = std::mem::replace(&mut self.batch, next);
-        self.sink
-            .rows(full)
-            .map_err(|error| EngineError::of_sink(&error))
-    }
-
-    /// Whether rows wait to be handed over.
-    pub(crate) fn holds_rows(&self) -> bool {
-        !self.batch.is_empty()
     }
 }
 

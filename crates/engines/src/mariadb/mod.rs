@@ -27,8 +27,9 @@ use crate::engine::{
     Access, Bearings, Beside, Connection, Control, EngineError, Fault, LinkState, Listing, Outcome,
     Query, ServerBearings, Sink,
 };
+use crate::gather::{Gather, HAND_OVER};
 use crate::reach::{End, PATIENCE, Reach};
-use crate::served::{Gather, HAND_OVER, ServerControl, Stop, Tickets, runtime};
+use crate::served::{ServerControl, Stop, Tickets, count_small, runtime};
 use crate::source::{Ask, OpenError, Trouble};
 use types::How;
 
@@ -574,40 +575,7 @@ impl Connection for Mariadb {
     }
 
     fn count_rows(&mut self, catalog: &mut Catalog, limit: Duration) {
-        let end = Instant::now() + limit;
-        let mut small: Vec<&mut Object> = catalog
-            .objects
-            .iter_mut()
-            .filter(|o| {
-                o.kind == idle_tide_core::Kind::Table
-                    && !o.helper
-                    && o.bytes.is_some_and(|bytes| bytes < 4 << 20)
-            })
-            .collect();
-        small.sort_by_key(|object| object.bytes);
-        for group in small.chunks_mut(40) {
-            if Instant::now() >= end {
-                return;
-            }
-            let quote = |name: &str| self.dialect.quote_name(name);
-            let parts: Vec<String> = group
-                .iter()
-                .map(|o| {
-                    format!(
-                        "(select count(*) from {}.{})",
-                        quote(&o.schema),
-                        quote(&o.name)
-                    )
-                })
-                .collect();
-            let Ok(rows) = self.ask(&format!("select {}", parts.join(", "))) else {
-                continue;
-            };
-            for (object, count) in group.iter_mut().zip(rows.into_iter().flatten()) {
-                object.rows = count.and_then(|count| count.parse().ok());
-                object.estimated = false;
-            }
-        }
+        count_small(catalog, limit, self.dialect, &mut |sql| self.ask(sql).ok());
     }
 
     fn define(&mut self, object: &mut Object) -> Result<(), EngineError> {

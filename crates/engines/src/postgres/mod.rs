@@ -28,8 +28,9 @@ use crate::engine::{
     Access, Bearings, Beside, Connection, Control, EngineError, Fault, LinkState, Listing, Outcome,
     Query, ServerBearings, Sink,
 };
+use crate::gather::{Gather, HAND_OVER};
 use crate::reach::Reach;
-use crate::served::{Gather, HAND_OVER, Reading, ServerControl, Tickets, runtime};
+use crate::served::{Reading, ServerControl, Tickets, count_small, runtime};
 use crate::source::{Ask, OpenError, Trouble};
 use tap::Ear;
 
@@ -607,44 +608,10 @@ impl Connection for Postgres {
     }
 
     fn count_rows(&mut self, catalog: &mut Catalog, limit: Duration) {
-        let end = Instant::now() + limit;
         if self.ear.lock().state == b'E' {
             return;
         }
-        let mut small: Vec<&mut Object> = catalog
-            .objects
-            .iter_mut()
-            .filter(|o| {
-                o.kind == idle_tide_core::Kind::Table
-                    && !o.helper
-                    && o.bytes.is_some_and(|bytes| bytes < 4 << 20)
-            })
-            .collect();
-        small.sort_by_key(|object| object.bytes);
-        // Many in one question: the way to the server may be long.
-        for group in small.chunks_mut(40) {
-            if Instant::now() >= end {
-                return;
-            }
-            let parts: Vec<String> = group
-                .iter()
-                .map(|o| {
-                    format!(
-                        "(select count(*) from {}.{})",
-                        POSTGRES.quote_name(&o.schema),
-                        POSTGRES.quote_name(&o.name)
-                    )
-                })
-                .collect();
-            let Ok(rows) = self.ask(&format!("select {}", parts.join(", "))) else {
-                // One may not be read: the estimates stay.
-                continue;
-            };
-            for (object, count) in group.iter_mut().zip(rows.into_iter().flatten()) {
-                object.rows = count.and_then(|count| count.parse().ok());
-                object.estimated = false;
-            }
-        }
+        count_small(catalog, limit, self.dialect, &mut |sql| self.ask(sql).ok());
     }
 
     fn define(&mut self, object: &mut Object) -> Result<(), EngineError> {

@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use idle_tide_core::{Catalog, Column, RowBatch, ValueRef};
+use idle_tide_core::{Catalog, Column, ValueRef};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::SQLITE;
 use rusqlite::Statement;
@@ -22,6 +22,7 @@ use rusqlite::types::ValueRef as Raw;
 use crate::engine::{
     Access, Bearings, Connection, Control, EngineError, Fault, Listing, Outcome, Query, Sink,
 };
+use crate::gather::Gather;
 use control::Shared;
 use open::Opened;
 
@@ -29,11 +30,6 @@ pub use demo::{make_demo, make_harbour};
 
 /// How long a lock is waited for.
 pub const LOCK_LIMIT: Duration = Duration::from_secs(5);
-/// A batch is handed over at this many bytes.
-const BATCH_BYTES: usize = 256 * 1024;
-/// A slow statement hands over what it has after this long.
-const HAND_OVER: Duration = Duration::from_millis(50);
-
 /// A connection to one SQLite database.
 pub struct Sqlite {
     connection: rusqlite::Connection,
@@ -164,7 +160,8 @@ impl Sqlite {
             let writes = !statement.readonly();
             outcome.returns_rows = statement.column_count() > 0;
             if outcome.returns_rows {
-                sink.columns(self.columns(&statement)).map_err(sink_error)?;
+                sink.columns(self.columns(&statement))
+                    .map_err(|error| EngineError::of_sink(&error))?;
             }
             stream(&mut statement, sink)?;
             drop(statement);
@@ -211,32 +208,21 @@ impl Sqlite {
     }
 }
 
-fn sink_error(error: std::io::Error) -> EngineError {
-    let mut fault = complaint::other(&error.to_string());
-    fault.fault = Fault::Sink;
-    fault.code = error.kind().to_string();
-    fault
-}
-
 /// Steps through the rows and hands them over in batches.
 fn stream(statement: &mut Statement<'_>, sink: &mut dyn Sink) -> Result<(), EngineError> {
     let width = statement.column_count();
     let mut rows = statement.raw_query();
-    let mut batch = RowBatch::with_capacity(4_096, 64);
-    let mut last = Instant::now();
-    // Looking at the clock costs more than a fast row: look less often while rows come fast.
-    let (mut until_look, mut stride) = (1_u32, 1_u32);
+    let mut gather = Gather::new(sink);
     loop {
         let row = match rows.next() {
             Ok(Some(row)) => row,
-            Ok(None) => break,
+            Ok(None) => return gather.hand_over(),
             Err(error) => {
-                if !batch.is_empty() {
-                    sink.rows(batch).map_err(sink_error)?;
-                }
+                gather.hand_over()?;
                 return Err(complaint::read(error));
             }
         };
+        let batch = &mut gather.batch;
         for column in 0..width {
             match row.get_ref(column).map_err(complaint::read)? {
                 Raw::Null => batch.push(ValueRef::Null),
@@ -246,33 +232,8 @@ fn stream(statement: &mut Statement<'_>, sink: &mut dyn Sink) -> Result<(), Engi
                 Raw::Blob(b) => batch.push(ValueRef::Bytes(b)),
             }
         }
-        batch.end_row();
-        let mut full = batch.encoded() >= BATCH_BYTES;
-        until_look -= 1;
-        if until_look == 0 {
-            let now = Instant::now();
-            let elapsed = now - last;
-            full |= elapsed >= HAND_OVER;
-            stride = if elapsed >= HAND_OVER / 2 {
-                1
-            } else {
-                (stride * 2).min(128)
-            };
-            until_look = stride;
-        }
-        if full {
-            let room = batch.encoded().min(BATCH_BYTES);
-            let rows = batch.len();
-            let next = RowBatch::with_capacity(room + room / 8, rows + rows / 8);
-            sink.rows(std::mem::replace(&mut batch, next))
-                .map_err(sink_error)?;
-            last = Instant::now();
-        }
+        gather.end_row()?;
     }
-    if batch.is_empty() {
-        return Ok(());
-    }
-    sink.rows(batch).map_err(sink_error)
 }
 
 impl Connection for Sqlite {
