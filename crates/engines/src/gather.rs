@@ -39,7 +39,7 @@ impl<'a> Gather<'a> {
     }
 
     /// Ends a row; hands over when there is enough or it is time.
-    #[inline]
+    #[inline(always)]
     pub(crate) fn end_row(&mut self) -> Result<(), EngineError> {
         self.batch.end_row();
         let mut full = self.batch.encoded() >= BATCH_BYTES;
@@ -59,6 +59,7 @@ impl<'a> Gather<'a> {
     }
 
     /// Hands over what there is.
+    #[inline(never)]
     pub(crate) fn hand_over(&mut self) -> Result<(), EngineError> {
         self.last = Instant::now();
         if self.batch.is_empty() {

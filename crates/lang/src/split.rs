@@ -265,28 +265,44 @@ impl Splitter {
         self.offset += chunk.len() as u64;
     }
 
-    fn quote(&mut self, chunk: &[u8], mut at: usize, close: u8, escapes: bool) -> usize {
+    fn quote(&mut self, chunk: &[u8], at: usize, close: u8, escapes: bool) -> usize {
+        if escapes {
+            return self.quote_with_escapes(chunk, at, close);
+        }
+        match memchr::memchr2(close, b'\n', &chunk[at..]) {
+            Some(found) if chunk[at + found] == b'\n' => {
+                self.line += 1;
+                at + found + 1
+            }
+            // A doubled quote closes and opens again, which comes to the same.
+            Some(found) => {
+                self.state = State::Code;
+                self.previous = 0;
+                at + found + 1
+            }
+            None => chunk.len(),
+        }
+    }
+
+    fn quote_with_escapes(&mut self, chunk: &[u8], mut at: usize, close: u8) -> usize {
         if std::mem::take(&mut self.escaped) {
             self.line += u64::from(chunk[at] == b'\n');
             at += 1;
         }
-        let rest = &chunk[at..];
-        let found = if escapes {
-            memchr::memchr3(close, b'\n', b'\\', rest)
-        } else {
-            memchr::memchr2(close, b'\n', rest)
-        };
-        match found {
-            Some(found) if rest[found] == b'\n' => self.line += 1,
-            Some(found) if escapes && rest[found] == b'\\' => self.escaped = true,
-            // A doubled quote closes and opens again, which comes to the same.
-            Some(_) => {
-                self.state = State::Code;
-                self.previous = 0;
+        match memchr::memchr3(close, b'\n', b'\\', &chunk[at..]) {
+            Some(found) => {
+                match chunk[at + found] {
+                    b'\n' => self.line += 1,
+                    b'\\' => self.escaped = true,
+                    _ => {
+                        self.state = State::Code;
+                        self.previous = 0;
+                    }
+                }
+                at + found + 1
             }
-            None => return chunk.len(),
+            None => chunk.len(),
         }
-        at + found.unwrap_or(0) + 1
     }
 
     fn dollar_tag(&mut self, byte: u8, at: usize) -> usize {
@@ -485,7 +501,8 @@ impl Splitter {
     /// Reads code from `at`; gives the place to go on from, in the state that is then set.
     fn code(&mut self, chunk: &[u8], mut at: usize, emit: &mut dyn FnMut(Piece)) -> usize {
         while at < chunk.len() {
-            if self.body == Body::Plain && self.start.is_some() && self.delimiter.is_empty() {
+            if matches!(self.body, Body::Plain) && self.start.is_some() && self.delimiter.is_empty()
+            {
                 let skipped = chunk[at..]
                     .iter()
                     .position(|byte| CLASS[usize::from(*byte)] != 0)
