@@ -182,3 +182,44 @@ pub fn plain(headline: impl Into<String>) -> Failure {
         changed: String::new(),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use idle_tide_lang::dialect::POSTGRES;
+    use idle_tide_lang::statement::summary;
+
+    #[test]
+    fn what_is_known_of_a_lost_connection_is_said_and_no_more() {
+        let say = |fault, sql: &str, in_transaction| {
+            let error = EngineError {
+                fault,
+                ..EngineError::plain("gone")
+            };
+            let failure = of_loss(&error, &summary(sql, &POSTGRES), in_transaction);
+            format!("{} {}", failure.headline, failure.changed)
+        };
+        let write = "insert into dues values (1)";
+        for (fault, sql, in_transaction, words) in [
+            (Fault::Lost, write, false, "not known"),
+            (Fault::Lost, write, false, "Look at dues before"),
+            (Fault::Lost, write, true, "nothing of it is kept"),
+            (
+                Fault::Lost,
+                "commit",
+                true,
+                "Whether the server kept it is not known",
+            ),
+            (Fault::Lost, "select 1", false, "Nothing was changed"),
+            (Fault::NotSent, write, false, "It was not sent"),
+            (Fault::NotSent, write, true, "nothing of it is kept"),
+        ] {
+            let said = say(fault, sql, in_transaction);
+            assert!(
+                said.contains(words) && said.contains("/reopen"),
+                "{sql}: {said}"
+            );
+        }
+        assert!(!say(Fault::Lost, write, false).contains("Nothing was changed"));
+    }
+}
