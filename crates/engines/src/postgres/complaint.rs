@@ -157,7 +157,7 @@ pub(super) fn of_login(
                     &address.database
                 }
             ),
-            "idle-tide databases with the same address lists them; postgres exists almost everywhere.",
+            "/databases in an open session lists them, and so does idle-tide databases with the same address from the shell; postgres exists almost everywhere.",
         ),
         "53300" => make(
             Trouble::TooMany,
