@@ -109,8 +109,8 @@ fn whole_task(family: &Family) {
     assert!(!screen.contains("owner"), "{screen}");
     t.keys(&["Enter"]);
     t.until("Try ");
-    let screen = t.until(family.version);
-    assert!(screen.contains("as haven (all-powerful)"), "{screen}");
+    t.until(family.version);
+    t.until("as haven (all-powerful)");
     let arguments = std::fs::read(format!("/proc/{}/cmdline", t.pid())).expect("arguments");
     assert!(!String::from_utf8_lossy(&arguments).contains("secret"));
 
@@ -291,11 +291,8 @@ fn a_lost_connection_is_said_and_reopened_on_the_users_key() {
         t.until("1 row inserted");
         run("kill", server);
         t.line("insert into tides_kept values (2);");
-        let screen = t.until("connection lost");
-        assert!(
-            screen.contains("transaction") && screen.contains("nothing of it is kept"),
-            "{screen}"
-        );
+        t.until("connection lost");
+        t.until("nothing of it is kept");
         run("begin", server);
         // The statement stays in the composer; a key connects anew.
         t.until("Esc R");
@@ -315,8 +312,10 @@ fn a_lost_connection_is_said_and_reopened_on_the_users_key() {
         });
         t.until("77");
         t.line("select count(*) as kept from tides_kept;");
-        let screen = t.until("kept");
-        assert!(screen.contains('0'), "{screen}");
+        t.when("that no row was kept", |screen| {
+            let value = |line: &str| line.trim_start_matches(['▌', ' ']).trim() == "0";
+            screen.lines().any(value)
+        });
         t.line("/quit");
         t.until("ready>");
     }

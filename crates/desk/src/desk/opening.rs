@@ -267,6 +267,10 @@ impl Desk {
         if filling.missing.is_empty()
             && let Some(Filling { busy, .. }) = self.filling.take()
         {
+            self.say(
+                "What you gave was put into the statement as a text, quoted by the rules of the server.",
+                Tone::Faint,
+            );
             self.fill_and_check(busy);
         }
     }
