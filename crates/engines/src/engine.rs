@@ -45,6 +45,24 @@ pub struct Bearings {
     pub warnings: Vec<String>,
 }
 
+impl Bearings {
+    /// Bearings of which nothing but the family is known yet.
+    pub fn of(family: &'static str) -> Self {
+        Bearings {
+            family,
+            version: String::new(),
+            database: String::new(),
+            place: None,
+            access: Access::Writable,
+            transaction: None,
+            transaction_failed: false,
+            server: None,
+            facts: Vec::new(),
+            warnings: Vec::new(),
+        }
+    }
+}
+
 /// How the link to a server is protected.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum LinkState {

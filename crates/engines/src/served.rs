@@ -11,7 +11,7 @@ use idle_tide_lang::Dialect;
 use secrecy::SecretString;
 
 use crate::address::{Address, SecretFor};
-use crate::engine::Control;
+use crate::engine::{Access, Control, EngineError, Fault};
 use crate::source::{Ask, OpenError, Trouble};
 
 /// A runtime that runs in the thread of whoever waits for it.
@@ -102,6 +102,21 @@ fn integer(bytes: &[u8]) -> Option<i64> {
     } else {
         number
     })
+}
+
+/// Says why a write was refused, where the server only says that it was.
+pub(crate) fn explain_read_only(error: &mut EngineError, access: &Access, refusing: bool) {
+    if error.fault != Fault::ReadOnly || error.advice.is_some() {
+        return;
+    }
+    error.advice = Some(match access {
+        Access::ReadOnly(why) => why.clone(),
+        Access::Writable if refusing => {
+            "This session refuses writes, and the server sees to it; /writes ask allows them again."
+                .into()
+        }
+        Access::Writable => "The transaction only reads.".into(),
+    });
 }
 
 /// The answer to a question of our own: rows of texts.

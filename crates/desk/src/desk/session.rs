@@ -5,7 +5,7 @@ use std::collections::VecDeque;
 use std::sync::Arc;
 
 use idle_tide_core::Catalog;
-use idle_tide_engines::{Access, Bearings, Connection, OpenOptions, Source};
+use idle_tide_engines::{Bearings, Connection, OpenOptions, Source};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::SQLITE;
 
@@ -116,18 +116,7 @@ impl Session {
             catalog: Arc::default(),
             catalog_known: false,
             arriving: None,
-            bearings: Bearings {
-                family: "",
-                version: String::new(),
-                database: String::new(),
-                place: None,
-                access: Access::Writable,
-                transaction: None,
-                transaction_failed: false,
-                server: None,
-                facts: Vec::new(),
-                warnings: Vec::new(),
-            },
+            bearings: Bearings::of(""),
             writes,
             check: None,
             lost: false,

@@ -29,7 +29,7 @@ use crate::engine::{
 };
 use crate::gather::{Gather, HAND_OVER};
 use crate::reach::{End, PATIENCE, Reach};
-use crate::served::{ServerControl, Stop, Tickets, count_small, runtime};
+use crate::served::{ServerControl, Stop, Tickets, count_small, explain_read_only, runtime};
 use crate::source::{Ask, OpenError, Trouble};
 use types::How;
 
@@ -246,16 +246,9 @@ impl Mariadb {
             refusing: false,
             gone: false,
             bearings: Bearings {
-                family: "MariaDB",
-                version: String::new(),
                 database: address.database.clone(),
                 place: Some(address.place()),
-                access: Access::Writable,
-                transaction: None,
-                transaction_failed: false,
-                server: None,
-                facts: Vec::new(),
-                warnings: Vec::new(),
+                ..Bearings::of("MariaDB")
             },
             stale: true,
         })
@@ -662,13 +655,7 @@ impl Connection for Mariadb {
                 Ok(outcome)
             }
             Err(mut error) => {
-                if error.fault == Fault::ReadOnly && error.advice.is_none() {
-                    error.advice = Some(match &self.bearings.access {
-                        Access::ReadOnly(why) => why.clone(),
-                        Access::Writable if self.refusing => "This session refuses writes, and the server sees to it; /writes ask allows them again.".into(),
-                        Access::Writable => "The transaction only reads.".into(),
-                    });
-                }
+                explain_read_only(&mut error, &self.bearings.access, self.refusing);
                 Err(error)
             }
         }

@@ -30,7 +30,7 @@ use crate::engine::{
 };
 use crate::gather::{Gather, HAND_OVER};
 use crate::reach::Reach;
-use crate::served::{Reading, ServerControl, Tickets, count_small, runtime};
+use crate::served::{Reading, ServerControl, Tickets, count_small, explain_read_only, runtime};
 use crate::source::{Ask, OpenError, Trouble};
 use tap::Ear;
 
@@ -151,17 +151,11 @@ impl Postgres {
             matches!(link, LinkState::Encrypted { .. }),
         ));
         let bearings = Bearings {
-            family: "PostgreSQL",
             // What a distributor adds is among the facts.
             version: version.split(' ').next().unwrap_or_default().to_string(),
             database: address.database.clone(),
             place: Some(address.place()),
-            access: Access::Writable,
-            transaction: None,
-            transaction_failed: false,
-            server: None,
-            facts: Vec::new(),
-            warnings: Vec::new(),
+            ..Bearings::of("PostgreSQL")
         };
         Ok(Postgres {
             runtime,
@@ -252,7 +246,7 @@ impl Postgres {
              current_setting('server_encoding'), \
              (select datcollate from pg_catalog.pg_database where datname = current_database()), \
              pg_backend_pid(), date_trunc('second', pg_postmaster_start_time()), \
-             current_setting('data_checksums', true), version(), \
+             version(), \
              current_setting('transaction_isolation'), current_setting('statement_timeout'), \
              case when has_function_privilege('pg_catalog.pg_control_system()', 'execute') then \
                (select system_identifier::text from pg_catalog.pg_control_system()) else '' end, \
@@ -281,7 +275,6 @@ impl Postgres {
         let collation = next();
         let process = next();
         let since = next();
-        let _checksums = next();
         let whole_version = next();
         let isolation = next();
         let timeout = next();
@@ -701,13 +694,7 @@ impl Connection for Postgres {
                 Ok(outcome)
             }
             Err(mut error) => {
-                if error.fault == Fault::ReadOnly && error.advice.is_none() {
-                    error.advice = Some(match &self.bearings.access {
-                        Access::ReadOnly(why) => why.clone(),
-                        Access::Writable if self.refusing => "This session refuses writes, and the server sees to it; /writes ask allows them again.".into(),
-                        Access::Writable => "The transaction only reads.".into(),
-                    });
-                }
+                explain_read_only(&mut error, &self.bearings.access, self.refusing);
                 Err(error)
             }
         }
