@@ -153,6 +153,7 @@ fn completion() {
     let catalog = Catalog {
         objects,
         path: vec!["main".into()],
+        ..Catalog::default()
     };
     let from = Sources {
         names: &[],

@@ -14,8 +14,20 @@ pub enum Kind {
     View,
     /// A view whose rows are kept.
     MaterializedView,
+    /// A sequence of numbers.
+    Sequence,
+    /// A function.
+    Function,
+    /// A procedure.
+    Procedure,
     /// A trigger.
     Trigger,
+    /// A type that was made here.
+    Type,
+    /// An extension of the server.
+    Extension,
+    /// Something that the server does at set times.
+    Event,
 }
 
 impl Kind {
@@ -27,9 +39,49 @@ impl Kind {
             Kind::ForeignTable => "foreign table",
             Kind::View => "view",
             Kind::MaterializedView => "materialised view",
+            Kind::Sequence => "sequence",
+            Kind::Function => "function",
+            Kind::Procedure => "procedure",
             Kind::Trigger => "trigger",
+            Kind::Type => "type",
+            Kind::Extension => "extension",
+            Kind::Event => "event",
         }
     }
+
+    /// The trade's word, in the plural.
+    pub fn words(self) -> String {
+        format!("{}s", self.word())
+    }
+
+    /// Whether a query can read rows from such a thing.
+    pub fn has_rows(self) -> bool {
+        matches!(
+            self,
+            Kind::Table
+                | Kind::VirtualTable
+                | Kind::ForeignTable
+                | Kind::View
+                | Kind::MaterializedView
+        )
+    }
+
+    /// Whether it is called with arguments.
+    pub fn is_routine(self) -> bool {
+        matches!(self, Kind::Function | Kind::Procedure)
+    }
+}
+
+/// Whether a column numbers its rows by itself.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Identity {
+    /// It does not.
+    #[default]
+    None,
+    /// Unless a value is given.
+    ByDefault,
+    /// Always; a value of one's own is refused.
+    Always,
 }
 
 /// A column of a table or view.
@@ -43,10 +95,16 @@ pub struct Field {
     pub optional: bool,
     /// Its place in the primary key, counted from 1.
     pub key: Option<usize>,
-    /// Its default, as an expression of the engine.
+    /// Its default, as an expression of the engine; for a generated column what it is computed from.
     pub default: Option<String>,
     /// Computed from other columns.
     pub generated: bool,
+    /// Whether it numbers its rows by itself.
+    pub identity: Identity,
+    /// How its texts are compared, where that is not the database's own way.
+    pub collation: Option<String>,
+    /// The only values it may hold, as texts, where its type or a check lists them.
+    pub choices: Vec<String>,
     /// What its maker wrote about it.
     pub comment: Option<String>,
 }
@@ -62,24 +120,47 @@ pub struct Index {
     pub unique: bool,
     /// Made by the engine for a key, not by a statement.
     pub automatic: bool,
-    /// Holds only the rows that satisfy a condition.
-    pub partial: bool,
+    /// Whether it carries the primary key.
+    pub primary: bool,
+    /// Holds only the rows that satisfy this condition.
+    pub condition: Option<String>,
+    /// How it is built, where it is not the usual way (`gin`, `fulltext`, `hash`).
+    pub method: Option<String>,
+    /// Bytes on disk.
+    pub bytes: Option<u64>,
+    /// How often it was used since the server last began to count.
+    pub uses: Option<u64>,
 }
 
 /// A declared link from columns of one table to a key of another.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Link {
+    /// The name of the constraint, where it has one.
+    pub name: String,
     /// The columns here.
     pub columns: Vec<String>,
+    /// The schema of the table they refer to; empty for the same one.
+    pub schema: String,
     /// The table they refer to.
     pub table: String,
     /// The columns there.
     pub their_columns: Vec<String>,
     /// What happens here when the row there is deleted, in the engine's words.
     pub on_delete: String,
+    /// The same when its key changes.
+    pub on_update: String,
 }
 
-/// A table, view or trigger.
+/// A condition that every row of a table satisfies.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Check {
+    /// Its name; empty where it has none.
+    pub name: String,
+    /// The condition, as an expression of the engine.
+    pub condition: String,
+}
+
+/// A table, view, routine or another thing of a database.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Object {
     /// The schema it belongs to, in the engine's words (`main` for SQLite).
@@ -104,10 +185,24 @@ pub struct Object {
     pub estimated: bool,
     /// Bytes on disk, where the server says so.
     pub bytes: Option<u64>,
-    /// Made by the engine for its own use; folded away in lists.
+    /// Made by the engine for its own use, or a part of another table; folded away in lists.
     pub helper: bool,
+    /// Seen by this session only.
+    pub temporary: bool,
     /// The table a trigger belongs to.
+    pub table: Option<String>,
+    /// The role that owns it.
     pub owner: Option<String>,
+    /// Conditions that its rows satisfy.
+    pub checks: Vec<Check>,
+    /// How its rows are shared out among partitions, in the engine's words.
+    pub partition_by: Option<String>,
+    /// The table that it is a partition of, `schema.name` where the schemas differ.
+    pub partition_of: Option<String>,
+    /// The arguments of a routine, as they stand between its brackets.
+    pub signature: String,
+    /// What else is known, as name and value: a routine's language and result, a sequence's step.
+    pub facts: Vec<(String, String)>,
     /// Why its columns could not be read (a view that no longer compiles), in the engine's words.
     pub broken: Option<String>,
 }
@@ -128,7 +223,14 @@ impl Object {
             estimated: false,
             bytes: None,
             helper: false,
+            temporary: false,
+            table: None,
             owner: None,
+            checks: Vec::new(),
+            partition_by: None,
+            partition_of: None,
+            signature: String::new(),
+            facts: Vec::new(),
             broken: None,
         }
     }
@@ -140,7 +242,50 @@ impl Object {
 
     /// Whether a query can read rows from it.
     pub fn has_rows(&self) -> bool {
-        self.kind != Kind::Trigger
+        self.kind.has_rows()
+    }
+
+    /// Its kind in words that say more than the kind: partitioned, temporary, a partition.
+    pub fn kind_words(&self) -> String {
+        let mut words = String::new();
+        if self.temporary {
+            words.push_str("temporary ");
+        }
+        if self.partition_by.is_some() {
+            words.push_str("partitioned ");
+        }
+        words.push_str(self.kind.word());
+        match &self.partition_of {
+            Some(table) => words.push_str(&format!(", a part of {table}")),
+            None if self.helper => words.push_str(", an engine's helper"),
+            None => {}
+        }
+        words
+    }
+
+    /// The columns of every key that tells each row from all others, the primary one first.
+    pub fn keys(&self) -> Vec<Vec<&str>> {
+        let mut primary: Vec<&Field> = self.fields.iter().filter(|f| f.key.is_some()).collect();
+        primary.sort_by_key(|field| field.key);
+        let mut keys = Vec::new();
+        if !primary.is_empty() {
+            keys.push(primary.iter().map(|f| f.name.as_str()).collect());
+        }
+        for index in self.indexes.iter().filter(|index| index.tells_rows_apart()) {
+            let columns: Vec<&str> = index.columns.iter().map(String::as_str).collect();
+            if !keys.contains(&columns) {
+                keys.push(columns);
+            }
+        }
+        keys
+    }
+
+    /// Whether two rows cannot agree in all of these columns.
+    pub fn is_unique(&self, columns: &[&str]) -> bool {
+        self.keys().iter().any(|key| {
+            key.iter()
+                .all(|part| columns.iter().any(|c| c.eq_ignore_ascii_case(part)))
+        })
     }
 
     /// The field of this name, without regard to ASCII case.
@@ -160,6 +305,27 @@ impl Object {
     }
 }
 
+impl Index {
+    /// Whether no two rows agree in its columns: unique, for all rows, and over columns alone.
+    pub fn tells_rows_apart(&self) -> bool {
+        self.unique
+            && self.condition.is_none()
+            && !self.columns.is_empty()
+            && !self.columns.iter().any(|column| column.starts_with('('))
+    }
+}
+
+/// A database of the server.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Database {
+    /// Its name.
+    pub name: String,
+    /// Whether it is the one that the catalog is of.
+    pub here: bool,
+    /// A word on it.
+    pub detail: String,
+}
+
 /// All objects of the database that a session is in.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Catalog {
@@ -167,32 +333,60 @@ pub struct Catalog {
     pub objects: Vec<Object>,
     /// Schemas whose objects need no schema before their name, first ones first.
     pub path: Vec<String>,
+    /// The schemas in which something may be, in the order of their names; empty where there are none.
+    pub schemas: Vec<String>,
+    /// The databases of the server, as far as this user may see them.
+    pub databases: Vec<Database>,
+    /// The users and roles, as far as this user may see them.
+    pub roles: Vec<String>,
+    /// Only the names were read so far; columns, keys and links follow.
+    pub names_only: bool,
+    /// What this user may not see, in whole sentences.
+    pub unseen: Vec<String>,
 }
 
 impl Catalog {
     /// The table or view of this name, without regard to ASCII case, `schema.name` allowed.
     pub fn table(&self, name: &str) -> Option<&Object> {
-        let (schema, plain) = match name.split_once('.') {
-            Some((schema, plain)) => (Some(schema), plain),
-            None => (None, name),
-        };
-        let fits = |object: &&Object| {
-            object.has_rows()
-                && schema.is_none_or(|schema| object.schema.eq_ignore_ascii_case(schema))
-        };
-        // Where the path names several, its first schema has the word.
-        self.objects
-            .iter()
-            .filter(fits)
-            .filter(|object| object.name.eq_ignore_ascii_case(plain))
-            .min_by_key(|object| (object.name != plain, self.place_in_path(object)))
-            .or_else(|| {
-                self.objects
-                    .iter()
-                    .find(|object| object.has_rows() && object.name.eq_ignore_ascii_case(name))
-            })
+        self.best(name, |object| object.has_rows())
     }
 
+    /// The object of this name: a table or view before anything else.
+    pub fn named(&self, name: &str) -> Option<&Object> {
+        self.table(name).or_else(|| self.best(name, |_| true))
+    }
+
+    /// Where in [`Catalog::objects`] a table stands.
+    pub fn place_of(&self, object: &Object) -> Option<usize> {
+        self.objects
+            .iter()
+            .position(|other| std::ptr::eq(other, object))
+    }
+
+    fn best(&self, name: &str, fits: impl Fn(&Object) -> bool) -> Option<&Object> {
+        // A name may itself hold a point.
+        let whole = self
+            .objects
+            .iter()
+            .filter(|object| object.name.eq_ignore_ascii_case(name) && fits(object))
+            .min_by_key(|object| (object.name != name, self.place_in_path(object)));
+        if whole.is_some() {
+            return whole;
+        }
+        name.match_indices('.').find_map(|(at, _)| {
+            let (schema, plain) = (&name[..at], &name[at + 1..]);
+            self.objects
+                .iter()
+                .filter(|object| {
+                    object.name.eq_ignore_ascii_case(plain)
+                        && object.schema.eq_ignore_ascii_case(schema)
+                        && fits(object)
+                })
+                .min_by_key(|object| (object.name != plain, object.schema != schema))
+        })
+    }
+
+    // Where the path names several, its first schema has the word.
     fn place_in_path(&self, object: &Object) -> usize {
         let place = self.path.iter().position(|s| *s == object.schema);
         place.unwrap_or(self.path.len())
@@ -206,6 +400,15 @@ impl Catalog {
                 .is_none_or(|first| first.schema == object.schema)
     }
 
+    /// The name that leads to this object, with its schema where that is needed.
+    pub fn shortest_name(&self, object: &Object) -> String {
+        if object.schema.is_empty() || self.needs_no_schema(object) {
+            object.name.clone()
+        } else {
+            format!("{}.{}", object.schema, object.name)
+        }
+    }
+
     /// Tables and views that are not an engine's helpers.
     pub fn tables(&self) -> impl Iterator<Item = &Object> {
         self.objects
@@ -213,14 +416,88 @@ impl Catalog {
             .filter(|object| object.has_rows() && !object.helper)
     }
 
+    /// The table that a link of `of` refers to.
+    pub fn target(&self, of: &Object, link: &Link) -> Option<&Object> {
+        let schema = if link.schema.is_empty() {
+            &of.schema
+        } else {
+            &link.schema
+        };
+        self.objects.iter().find(|object| {
+            object.has_rows()
+                && object.name.eq_ignore_ascii_case(&link.table)
+                && object.schema == *schema
+        })
+    }
+
     /// Links of other tables that refer to this one.
-    pub fn referring<'a>(&'a self, table: &'a str) -> impl Iterator<Item = (&'a Object, &'a Link)> {
+    pub fn referring<'a>(
+        &'a self,
+        table: &'a Object,
+    ) -> impl Iterator<Item = (&'a Object, &'a Link)> {
         self.objects.iter().flat_map(move |object| {
             object
                 .links
                 .iter()
-                .filter(move |link| link.table.eq_ignore_ascii_case(table))
+                .filter(move |link| {
+                    let schema = if link.schema.is_empty() {
+                        &object.schema
+                    } else {
+                        &link.schema
+                    };
+                    *schema == table.schema && link.table.eq_ignore_ascii_case(&table.name)
+                })
                 .map(move |link| (object, link))
         })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn catalog() -> Catalog {
+        Catalog {
+            objects: vec![
+                Object::new("quay", "berths", Kind::Table),
+                Object::new("sea", "berths", Kind::View),
+                Object::new("quay", "odd.name", Kind::Table),
+                Object::new("quay", "berths", Kind::Function),
+            ],
+            path: vec!["sea".into(), "quay".into()],
+            ..Catalog::default()
+        }
+    }
+
+    #[test]
+    fn names_are_found_as_they_are_typed() {
+        let catalog = catalog();
+        let found = |name: &str| catalog.named(name).map(|o| (o.schema.as_str(), o.kind));
+        assert_eq!(found("Berths"), Some(("sea", Kind::View)));
+        assert_eq!(found("QUAY.berths"), Some(("quay", Kind::Table)));
+        assert_eq!(found("odd.name"), Some(("quay", Kind::Table)));
+        assert_eq!(found("quay.odd.name"), Some(("quay", Kind::Table)));
+        assert_eq!(found("moon.berths"), None);
+        assert_eq!(catalog.shortest_name(&catalog.objects[0]), "quay.berths");
+        assert_eq!(catalog.shortest_name(&catalog.objects[2]), "odd.name");
+    }
+
+    #[test]
+    fn a_key_has_to_hold_for_every_row() {
+        let mut table = Object::new("", "t", Kind::Table);
+        let index = |columns: &[&str], condition: Option<&str>| Index {
+            columns: columns.iter().map(|c| c.to_string()).collect(),
+            unique: true,
+            condition: condition.map(str::to_string),
+            ..Index::default()
+        };
+        table.indexes = vec![
+            index(&["a", "b"], None),
+            index(&["c"], Some("c > 0")),
+            index(&["(lower(d))"], None),
+        ];
+        assert!(table.is_unique(&["B", "a", "z"]));
+        assert!(!table.is_unique(&["a"]));
+        assert!(!table.is_unique(&["c"]) && !table.is_unique(&["(lower(d))"]));
     }
 }

@@ -9,12 +9,13 @@ pub mod batch;
 pub mod catalog;
 pub mod decimal;
 pub mod figures;
+pub mod links;
 pub mod order;
 pub mod result;
 pub mod value;
 
 pub use batch::{Row, RowBatch};
-pub use catalog::{Catalog, Field, Index, Kind, Link, Object};
+pub use catalog::{Catalog, Check, Database, Field, Identity, Index, Kind, Link, Object};
 pub use figures::Figures;
 pub use result::{Column, ResultSet, column_labels};
 pub use value::{Value, ValueRef};

@@ -1,150 +1,366 @@
-//! One object in full, and lists of objects by kind, from the catalog.
+//! One object in full, and definitions, as pages.
 
-use idle_tide_core::{Catalog, Column, Figures, Kind, Object, ResultSet, Value};
-use idle_tide_draw::picture::{counted, grouped};
+use idle_tide_core::catalog::Identity;
+use idle_tide_core::links::{self, Tie};
+use idle_tide_core::{Catalog, Field, Index, Kind, Link, Object};
+use idle_tide_draw::picture::{bytes, counted, grouped};
 use idle_tide_lang::Dialect;
-use idle_tide_lang::command::fits_pattern;
+use idle_tide_lang::dialect::Family;
+use idle_tide_lang::holds::holds;
 
-use crate::page::{Line, Page, Tone};
+use crate::page::{Line, Page, Span, Tone};
 
-/// One table or view in full.
-pub fn object_page(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Page {
+/// Number of rows in words, an estimate marked.
+pub fn rows_words(object: &Object) -> Option<String> {
+    object.rows.map(|rows| match object.estimated {
+        true => format!("≈ {}", counted(rows, "row")),
+        false => counted(rows, "row"),
+    })
+}
+
+/// What a column's values are filled with when none is given.
+pub fn default_words(field: &Field) -> String {
+    match (field.identity, &field.default) {
+        (Identity::Always, _) => "numbers itself, always".into(),
+        (Identity::ByDefault, _) => "numbers itself".into(),
+        (_, Some(expression)) if field.generated => format!("computed: {expression}"),
+        (_, Some(default)) => format!("otherwise {default}"),
+        _ => String::new(),
+    }
+}
+
+/// What is said of an index besides its columns.
+pub fn index_words(index: &Index) -> String {
+    let mut words = Vec::new();
+    if index.primary {
+        words.push("primary key".to_string());
+    } else if index.unique {
+        words.push("unique".to_string());
+    }
+    if let Some(method) = &index.method {
+        words.push(method.clone());
+    }
+    if let Some(condition) = &index.condition {
+        words.push(format!("where {condition}"));
+    }
+    if index.automatic && !index.primary {
+        words.push("made for a key".to_string());
+    }
+    if let Some(size) = index.bytes.filter(|size| *size > 0) {
+        words.push(bytes(size));
+    }
+    match index.uses {
+        Some(0) => words.push("never used".into()),
+        Some(uses) => words.push(format!("used {} times", grouped(uses))),
+        None => {}
+    }
+    words.join(", ")
+}
+
+/// A list of columns as links and keys show it.
+pub fn columns_words(columns: &[String]) -> String {
+    columns.join(", ")
+}
+
+fn section(page: &mut Page, title: &str) {
+    page.gap();
+    page.say(Tone::Heading, title);
+}
+
+fn width<T>(list: &[T], length: impl Fn(&T) -> usize) -> usize {
+    list.iter().map(length).max().unwrap_or(0)
+}
+
+fn columns_section(
+    page: &mut Page,
+    object: &Object,
+    ties: &[Tie],
+    catalog: &Catalog,
+    family: Family,
+) {
+    if object.fields.is_empty() {
+        return;
+    }
+    page.gap();
+    let place = catalog.place_of(object);
+    let link = |field: &Field| -> String {
+        if let Some(link) = object.link_of(&field.name) {
+            return format!("→ {}", target_words(link));
+        }
+        let guess =
+            place.and_then(|at| links::of_column(ties, at, &field.name).find(|tie| !tie.declared));
+        guess.map_or(String::new(), |tie| {
+            format!("→ {} ?", links::name_of(catalog, tie.to))
+        })
+    };
+    let flags = |field: &Field| {
+        let mut words = Vec::new();
+        if field.key.is_some() {
+            words.push("key");
+        } else if field.optional {
+            words.push("optional");
+        }
+        if field.generated {
+            words.push("generated");
+        }
+        words.join(", ")
+    };
+    let range = |field: &Field| holds(&field.declared, family).unwrap_or_default();
+    let fields = &object.fields;
+    let names = width(fields, |f| f.name.chars().count()) + 2;
+    let types = width(fields, |f| f.declared.chars().count()).clamp(4, 40) + 2;
+    let flagged = width(fields, |f| flags(f).chars().count()) + 2;
+    let linked = width(fields, |f| link(f).chars().count()).min(40) + 2;
+    let ranged = width(fields, |f| range(f).chars().count());
+    for field in fields {
+        let mut line = Line::new()
+            .and(Tone::Plain, "  ")
+            .column(Tone::Plain, field.name.clone(), names)
+            .column(Tone::Faint, field.declared.to_lowercase(), types)
+            .column(Tone::Faint, flags(field), flagged);
+        if linked > 2 {
+            line = line.column(Tone::Active, link(field), linked);
+        }
+        if ranged > 0 {
+            line = line.column(Tone::Faint, range(field), ranged.min(44) + 2);
+        }
+        if let Some(comment) = &field.comment {
+            line = line.and(Tone::Plain, format!("{comment}  "));
+        }
+        let default = default_words(field);
+        if !default.is_empty() {
+            line = line.and(Tone::Faint, format!("{default}  "));
+        }
+        if !field.choices.is_empty() {
+            line = line.and(
+                Tone::Faint,
+                format!("one of {}  ", field.choices.join(", ")),
+            );
+        }
+        if let Some(collation) = &field.collation {
+            line = line.and(Tone::Faint, format!("collation {collation}"));
+        }
+        page.line(line);
+    }
+}
+
+fn target_words(link: &Link) -> String {
+    if link.schema.is_empty() || link.schema == "public" || link.schema == "main" {
+        link.table.clone()
+    } else {
+        format!("{}.{}", link.schema, link.table)
+    }
+}
+
+/// What happens here when a row there goes or changes, where that is not nothing.
+fn actions_words(link: &Link) -> String {
+    let mut words = String::new();
+    for (when, action) in [("delete", &link.on_delete), ("update", &link.on_update)] {
+        // That nothing happens is what everybody expects.
+        if !matches!(action.as_str(), "no action" | "" | "restrict") {
+            words.push_str(&format!("  on {when} {action}"));
+        }
+    }
+    words
+}
+
+fn links_sections(page: &mut Page, object: &Object, ties: &[Tie], catalog: &Catalog) {
+    if !object.links.is_empty() {
+        section(page, "Links to");
+        let names = width(&object.links, |l| columns_words(&l.columns).chars().count());
+        for link in &object.links {
+            let broken = catalog.target(object, link).is_none();
+            page.line(
+                Line::new()
+                    .and(Tone::Plain, "  ")
+                    .column(Tone::Plain, columns_words(&link.columns), names + 1)
+                    .and(Tone::Active, format!("→ {}", target_words(link)))
+                    .and(
+                        Tone::Faint,
+                        format!(
+                            " ({}){}",
+                            columns_words(&link.their_columns),
+                            actions_words(link)
+                        ),
+                    )
+                    .and(
+                        Tone::Danger,
+                        if broken {
+                            "  there is no such table"
+                        } else {
+                            ""
+                        },
+                    ),
+            );
+        }
+    }
+    let referring: Vec<_> = catalog
+        .referring(object)
+        .filter(|(other, _)| other.partition_of.is_none())
+        .collect();
+    if !referring.is_empty() {
+        section(page, "Referred to by");
+        let names = width(&referring, |(other, link)| {
+            other.name.chars().count() + columns_words(&link.columns).chars().count()
+        });
+        for (other, link) in referring {
+            let columns = columns_words(&link.columns);
+            let mut line = Line::new()
+                .and(Tone::Plain, "  ")
+                .and(Tone::Active, catalog.shortest_name(other))
+                .and(Tone::Faint, format!(" ({columns})"));
+            if let Some(rows) = rows_words(other) {
+                let taken = other.name.chars().count() + columns.chars().count();
+                line = line
+                    .and(Tone::Plain, " ".repeat(names.saturating_sub(taken) + 2))
+                    .and(Tone::Faint, rows);
+            }
+            page.line(line);
+        }
+    }
+    let Some(place) = catalog.place_of(object) else {
+        return;
+    };
+    let guesses: Vec<&Tie> = ties
+        .iter()
+        .filter(|tie| !tie.declared && (tie.from == place || tie.to == place))
+        .collect();
+    if !guesses.is_empty() {
+        section(page, "Likely links, not declared");
+        for tie in guesses {
+            page.line(
+                Line::new()
+                    .and(
+                        Tone::Plain,
+                        format!(
+                            "  {} ({}) ",
+                            links::name_of(catalog, tie.from),
+                            columns_words(&tie.columns)
+                        ),
+                    )
+                    .and(
+                        Tone::Active,
+                        format!("→ {}", links::name_of(catalog, tie.to)),
+                    )
+                    .and(
+                        Tone::Faint,
+                        format!(" ({})", columns_words(&tie.their_columns)),
+                    ),
+            );
+        }
+    }
+}
+
+/// One object in full; `ties` are the links of the catalog, guessed ones among them.
+pub fn object_page(object: &Object, ties: &[Tie], catalog: &Catalog, dialect: &Dialect) -> Page {
     let mut page = Page::new();
-    let mut head = Line::new()
-        .and(Tone::Heading, object.name.clone())
-        .and(Tone::Faint, format!("   {}", object.kind.word()));
-    if let Some(rows) = object.rows {
-        head = head
-            .and(Tone::Faint, " · ")
-            .and(Tone::Faint, counted(rows, "row"));
+    let mut head = Line::new().and(Tone::Heading, catalog.shortest_name(object));
+    if object.kind.is_routine() {
+        head = head.and(Tone::Plain, format!("({})", object.signature));
+    }
+    head = head.and(Tone::Faint, format!("   {}", object.kind_words()));
+    let mut more: Vec<String> = rows_words(object).into_iter().collect();
+    more.extend(object.bytes.filter(|size| *size > 0).map(bytes));
+    if let Some(table) = &object.table {
+        more.push(format!("on {table}"));
+    }
+    if let Some(owner) = &object.owner {
+        more.push(format!("owned by {owner}"));
+    }
+    for words in more {
+        head = head.and(Tone::Faint, format!(" · {words}"));
     }
     page.line(head);
     if let Some(comment) = &object.comment {
         page.say(Tone::Plain, comment.clone());
     }
     if let Some(broken) = &object.broken {
-        page.say(
-            Tone::Danger,
-            format!("Its columns cannot be read: {broken}."),
-        );
-    }
-    if !object.fields.is_empty() {
-        page.gap();
-        let width = |f: &dyn Fn(&idle_tide_core::Field) -> usize| {
-            object.fields.iter().map(f).max().unwrap_or(0)
+        let words = if object.has_rows() {
+            format!("Its columns cannot be read: {broken}.")
+        } else {
+            format!("Not everything can be shown: {broken}.")
         };
-        let names = width(&|f| f.name.chars().count()) + 2;
-        let types = width(&|f| f.declared.chars().count()).max(4) + 2;
-        for field in &object.fields {
-            let mut line = Line::new()
-                .and(Tone::Plain, "  ")
-                .column(Tone::Plain, field.name.clone(), names)
-                .column(Tone::Faint, field.declared.to_lowercase(), types);
-            let mut words = Vec::new();
-            if field.key.is_some() {
-                words.push("key".to_string());
-            } else if field.optional {
-                words.push("optional".to_string());
-            }
-            if field.generated {
-                words.push("generated".into());
-            }
-            line = line.column(Tone::Faint, words.join(", "), 10);
-            if let Some(link) = object.link_of(&field.name) {
-                line = line.and(Tone::Active, format!("→ {}  ", link.table));
-            }
-            if let Some(default) = &field.default {
-                line = line.and(Tone::Faint, format!("otherwise {default}  "));
-            }
-            if let Some(comment) = &field.comment {
-                line = line.and(Tone::Plain, comment.clone());
-            }
-            page.line(line);
-        }
+        page.say(Tone::Danger, words);
     }
-    let section = |page: &mut Page, title: &str| {
+    if let Some(by) = &object.partition_by {
+        page.say(Tone::Plain, format!("Its rows are shared out by {by}."));
+    }
+    if !object.facts.is_empty() {
         page.gap();
-        page.say(Tone::Heading, title);
-    };
-    if !object.indexes.is_empty() {
-        section(&mut page, "Indexes");
-        let width = object
-            .indexes
-            .iter()
-            .map(|i| i.name.chars().count())
-            .max()
-            .unwrap_or(0)
-            + 2;
-        for index in &object.indexes {
-            let mut words = Vec::new();
-            if index.unique {
-                words.push("unique");
-            }
-            if index.partial {
-                words.push("some rows only");
-            }
-            if index.automatic {
-                words.push("made for a key");
-            }
+        let names = width(&object.facts, |(name, _)| name.chars().count()) + 2;
+        for (name, value) in &object.facts {
             page.line(
                 Line::new()
                     .and(Tone::Plain, "  ")
-                    .column(Tone::Plain, index.name.clone(), width)
-                    .and(Tone::Plain, index.columns.join(", "))
-                    .and(Tone::Faint, format!("  {}", words.join(", "))),
+                    .column(Tone::Faint, name.clone(), names)
+                    .and(Tone::Plain, value.clone()),
             );
         }
     }
-    if !object.links.is_empty() {
-        section(&mut page, "Links to");
-        for link in &object.links {
-            let theirs: Vec<&str> = link
-                .their_columns
-                .iter()
-                .map(String::as_str)
-                .filter(|c| !c.is_empty())
-                .collect();
-            let theirs = if theirs.is_empty() {
-                "its key".into()
-            } else {
-                theirs.join(", ")
-            };
-            // That nothing happens is what everybody expects.
-            let on_delete = match link.on_delete.as_str() {
-                "no action" | "" => String::new(),
-                action => format!("  on delete {action}"),
-            };
+    columns_section(&mut page, object, ties, catalog, dialect.family);
+    if !object.indexes.is_empty() {
+        section(&mut page, "Keys and indexes");
+        let names = width(&object.indexes, |i| i.name.chars().count()) + 2;
+        let columns = width(&object.indexes, |i| {
+            columns_words(&i.columns).chars().count()
+        }) + 2;
+        for index in &object.indexes {
             page.line(
                 Line::new()
-                    .and(Tone::Plain, format!("  {} ", link.columns.join(", ")))
-                    .and(Tone::Active, format!("→ {}", link.table))
-                    .and(Tone::Faint, format!(" ({theirs}){on_delete}")),
+                    .and(Tone::Plain, "  ")
+                    .column(Tone::Plain, index.name.clone(), names)
+                    .column(Tone::Plain, columns_words(&index.columns), columns)
+                    .and(Tone::Faint, index_words(index)),
             );
         }
     }
-    let referring: Vec<_> = catalog.referring(&object.name).collect();
-    if !referring.is_empty() {
-        section(&mut page, "Referred to by");
-        for (other, link) in referring {
-            let mut line = Line::new()
-                .and(Tone::Plain, "  ")
-                .and(Tone::Active, other.name.clone())
-                .and(Tone::Faint, format!(" ({})", link.columns.join(", ")));
-            if let Some(rows) = other.rows {
-                line = line.and(Tone::Faint, format!("  {}", counted(rows, "row")));
+    links_sections(&mut page, object, ties, catalog);
+    if !object.checks.is_empty() {
+        section(&mut page, "Checks");
+        let names = width(&object.checks, |c| c.name.chars().count());
+        for check in &object.checks {
+            let mut line = Line::new().and(Tone::Plain, "  ");
+            if names > 0 {
+                line = line.column(Tone::Faint, check.name.clone(), names + 2);
+            }
+            page.line(line.and(Tone::Plain, check.condition.clone()));
+        }
+    }
+    let of_this = |other: &&Object| {
+        other.kind == Kind::Trigger
+            && other.schema == object.schema
+            && other.table.as_deref() == Some(object.name.as_str())
+    };
+    let triggers: Vec<_> = catalog.objects.iter().filter(of_this).collect();
+    if !triggers.is_empty() {
+        section(&mut page, "Triggers");
+        for trigger in triggers {
+            let mut line = Line::new().and(Tone::Plain, format!("  {}", trigger.name));
+            for (name, value) in &trigger.facts {
+                line = line.and(Tone::Faint, format!("  {name} {value}"));
             }
             page.line(line);
         }
     }
-    let triggers: Vec<_> = catalog
+    let parts: Vec<_> = catalog
         .objects
         .iter()
-        .filter(|o| o.kind == Kind::Trigger && o.owner.as_deref() == Some(object.name.as_str()))
+        .filter(|o| {
+            o.partition_of.as_deref().is_some_and(|of| {
+                of == object.name && o.schema == object.schema
+                    || of == format!("{}.{}", object.schema, object.name)
+            })
+        })
         .collect();
-    if !triggers.is_empty() {
-        section(&mut page, "Triggers");
-        for trigger in triggers {
-            page.say(Tone::Plain, format!("  {}", trigger.name));
+    if !parts.is_empty() {
+        section(&mut page, "Partitions");
+        for part in parts {
+            let rows = rows_words(part).unwrap_or_default();
+            page.line(
+                Line::new()
+                    .and(Tone::Active, format!("  {}", part.name))
+                    .and(Tone::Faint, format!("  {rows}")),
+            );
         }
     }
     if let Some(definition) = &object.definition {
@@ -152,7 +368,7 @@ pub fn object_page(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Pag
         for mut line in crate::page::sql_lines(definition, dialect) {
             line.spans.insert(
                 0,
-                crate::page::Span {
+                Span {
                     tone: Tone::Plain,
                     text: "  ".into(),
                 },
@@ -163,194 +379,22 @@ pub fn object_page(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Pag
     page
 }
 
-/// The creating statement of an object with those of its indexes and triggers, or of everything.
-pub fn definition_page(object: Option<&Object>, catalog: &Catalog, dialect: &Dialect) -> Page {
+/// The statements that make one object again, or everything.
+pub fn definition_page(definition: Option<&str>, dialect: &Dialect) -> Page {
     let mut page = Page::new();
-    // Tables before views before triggers, so that running it makes the same.
-    let mut list: Vec<&Object> = match object {
-        Some(object) => vec![object],
-        None => catalog.objects.iter().filter(|o| !o.helper).collect(),
-    };
-    list.sort_by_key(|object| object.kind);
-    for object in list {
-        if let Some(definition) = &object.definition {
-            if !page.lines.is_empty() {
-                page.gap();
-            }
-            page.sql(&format!("{definition};"), dialect);
+    match definition {
+        Some(text) if !text.trim().is_empty() => {
+            page.sql(text, dialect);
         }
-    }
-    if page.lines.is_empty() {
-        page.say(Tone::Plain, "There is nothing here yet.");
+        Some(_) => {
+            page.say(Tone::Plain, "There is nothing here yet.");
+        }
+        None => {
+            page.say(
+                Tone::Care,
+                "The server does not tell how it was made, or this user may not see it.",
+            );
+        }
     }
     page
-}
-
-fn column(name: &str) -> Column {
-    Column::named(name)
-}
-
-/// Tables or views whose names fit the pattern.
-pub fn list(catalog: &Catalog, views: bool, pattern: &str, full: bool) -> ResultSet {
-    let mut columns = vec![column("name"), column("kind"), column("rows")];
-    if views {
-        columns.truncate(1);
-    }
-    if full {
-        columns.extend(["columns", "indexes", "links", "comment"].map(column));
-    }
-    let rows = catalog
-        .objects
-        .iter()
-        .filter(|object| match object.kind {
-            Kind::View | Kind::MaterializedView => views,
-            Kind::Trigger => false,
-            _ => !views,
-        })
-        .filter(|object| (full || !object.helper) && fits_pattern(pattern, &object.name))
-        .map(|object| {
-            let mut row: Vec<Value> = vec![object.name.clone().into()];
-            if !views {
-                row.push(
-                    if object.helper {
-                        "helper table"
-                    } else {
-                        object.kind.word()
-                    }
-                    .into(),
-                );
-                row.push(object.rows.map(|rows| rows as i64).into());
-            }
-            if full {
-                row.push((object.fields.len() as i64).into());
-                row.push((object.indexes.len() as i64).into());
-                row.push((object.links.len() as i64).into());
-                row.push(object.comment.clone().into());
-            }
-            row
-        })
-        .collect();
-    ResultSet::of_rows(columns, rows)
-}
-
-/// Indexes whose names, or whose tables' names, fit the pattern.
-pub fn indexes(catalog: &Catalog, pattern: &str) -> ResultSet {
-    let mut rows = Vec::new();
-    for object in catalog.tables() {
-        for index in &object.indexes {
-            if fits_pattern(pattern, &index.name) || fits_pattern(pattern, &object.name) {
-                let mut kind = if index.unique { "unique" } else { "" }.to_string();
-                if index.automatic {
-                    kind = "unique, made for a key".into();
-                }
-                rows.push(vec![
-                    index.name.clone().into(),
-                    object.name.clone().into(),
-                    index.columns.join(", ").into(),
-                    kind.into(),
-                ]);
-            }
-        }
-    }
-    ResultSet::of_rows(
-        ["name", "table", "columns", "kind"].map(column).to_vec(),
-        rows,
-    )
-}
-
-/// Kinds of values a declared type stands for: numbers, texts or bytes; `None` where it says nothing.
-fn odd_kinds(declared: &str, figures: &Figures) -> String {
-    let declared = declared.to_uppercase();
-    let has = |parts: &[&str]| parts.iter().any(|part| declared.contains(part));
-    let mut odd = Vec::new();
-    let mut say = |count: u64, what: &str| {
-        if count > 0 {
-            odd.push(counted(count, what));
-        }
-    };
-    if has(&["INT", "REAL", "FLOA", "DOUB", "NUM", "DEC"]) {
-        say(figures.texts, "text");
-        say(figures.bytes, "byte value");
-    } else if has(&["CHAR", "CLOB", "TEXT"]) {
-        say(figures.numbers, "number");
-        say(figures.bytes, "byte value");
-    } else if has(&["BLOB"]) {
-        say(figures.numbers, "number");
-        say(figures.texts, "text");
-    }
-    if odd.is_empty() {
-        "none".into()
-    } else {
-        odd.join(", ")
-    }
-}
-
-/// The figures of every column of a table, one row each.
-pub fn figures(gathered: &[(Column, Figures)]) -> ResultSet {
-    let columns = [
-        "column",
-        "type",
-        "rows",
-        "nulls",
-        "different",
-        "odd kinds",
-        "commonest",
-        "least",
-        "most",
-        "mean",
-        "lengths",
-    ];
-    let rows = gathered
-        .iter()
-        .map(|(of, figures)| {
-            let declared = of.declared.clone().unwrap_or_default();
-            let (different, exact) = figures.different();
-            let different: Value = if exact {
-                (different as i64).into()
-            } else {
-                format!("over {}", grouped(different)).into()
-            };
-            let lengths = figures
-                .shortest
-                .zip(figures.longest)
-                .map(|(shortest, longest)| {
-                    if shortest == longest {
-                        shortest.to_string()
-                    } else {
-                        format!("{shortest} to {longest}")
-                    }
-                });
-            // Values that all differ have no commonest one.
-            let common: Vec<String> = figures
-                .commonest(3)
-                .into_iter()
-                .filter(|(_, count)| *count > 1)
-                .map(|(value, count)| {
-                    let mut text: String = value.as_ref().plain().chars().take(24).collect();
-                    if text.is_empty() {
-                        text = "''".into();
-                    }
-                    format!("{text} ×{count}")
-                })
-                .collect();
-            vec![
-                of.name.clone().into(),
-                declared.clone().into(),
-                (figures.rows as i64).into(),
-                (figures.nulls as i64).into(),
-                different,
-                odd_kinds(&declared, figures).into(),
-                if common.is_empty() {
-                    "all differ".into()
-                } else {
-                    common.join(", ").into()
-                },
-                figures.least.clone().unwrap_or(Value::Null),
-                figures.most.clone().unwrap_or(Value::Null),
-                figures.mean().map(|mean| (mean * 1e4).round() / 1e4).into(),
-                lengths.into(),
-            ]
-        })
-        .collect();
-    ResultSet::of_rows(columns.map(column).to_vec(), rows)
 }

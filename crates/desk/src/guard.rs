@@ -48,8 +48,8 @@ pub fn counts(sweep: &Sweep, catalog: &Catalog, dialect: &Dialect) -> Vec<Count>
         referring: None,
     }];
     if cascades {
-        let plain = table.rsplit('.').next().unwrap_or(table);
-        for (object, link) in catalog.referring(plain) {
+        let referring = catalog.table(table).into_iter();
+        for (object, link) in referring.flat_map(|table| catalog.referring(table)) {
             if link.on_delete == "cascade" {
                 let filled: Vec<String> = link
                     .columns
@@ -128,10 +128,12 @@ pub fn question(
             let triggers = catalog
                 .objects
                 .iter()
-                .filter(|o| o.kind == Kind::Trigger && o.owner.as_deref() == Some(plain))
+                .filter(|o| o.kind == Kind::Trigger && o.table.as_deref() == Some(plain))
                 .count();
             let referring: Vec<&str> = catalog
-                .referring(plain)
+                .table(name)
+                .into_iter()
+                .flat_map(|table| catalog.referring(table))
                 .map(|(object, _)| object.name.as_str())
                 .collect();
             for (count, one) in [(indexes, "index"), (triggers, "trigger")] {

@@ -11,6 +11,7 @@ pub mod export;
 pub mod failure;
 pub mod guard;
 pub mod history;
+pub mod lists;
 pub mod page;
 pub mod settings;
 pub mod sheet;

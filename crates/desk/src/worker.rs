@@ -34,8 +34,10 @@ pub enum Event {
         /// Where the session is now.
         bearings: Box<Bearings>,
     },
-    /// The catalog was read.
-    Catalog(Result<Box<Catalog>, EngineError>),
+    /// The names in a large catalog; the rest follows.
+    Names(Box<Catalog>),
+    /// The catalog was read, and the statements that make everything if they were wanted.
+    Catalog(Result<(Box<Catalog>, Option<String>), EngineError>),
     /// Numbers for the guard: one for each question, where it could be counted.
     Counted {
         /// The ticket of the statement that waits for them.
@@ -144,7 +146,7 @@ pub(crate) enum Job {
         limit: Duration,
         /// Where the session is, for a second connection to go there.
         bearings: Box<Bearings>,
-        /// The object whose statement is wanted too; all objects when it is empty.
+        /// The object whose statements are wanted too; those of everything when it is empty.
         define: Option<String>,
     },
     RefuseWrites(bool),
@@ -239,23 +241,22 @@ fn read_catalog(
     connection: &mut dyn Connection,
     limit: Duration,
     define: Option<&str>,
-) -> Result<Box<Catalog>, EngineError> {
-    let mut catalog = connection.catalog()?;
+    notify: &Notify,
+) -> Result<(Box<Catalog>, Option<String>), EngineError> {
+    let mut catalog = connection.catalog(&mut |names| notify(Event::Names(Box::new(names))))?;
     connection.count_rows(&mut catalog, limit);
-    if let Some(name) = define {
-        let wanted = catalog
-            .table(name)
-            .map(|o| (o.schema.clone(), o.name.clone()));
-        for object in &mut catalog.objects {
-            let this = wanted
-                .as_ref()
-                .is_some_and(|(s, n)| *s == object.schema && *n == object.name);
-            if this || name.is_empty() && !object.helper {
+    let mut script = None;
+    match define {
+        Some("") => script = Some(connection.script(&catalog)?),
+        Some(name) => {
+            let wanted = catalog.named(name).and_then(|o| catalog.place_of(o));
+            if let Some(object) = wanted.and_then(|at| catalog.objects.get_mut(at)) {
                 connection.define(object)?;
             }
         }
+        None => {}
     }
-    Ok(Box::new(catalog))
+    Ok((Box::new(catalog), script))
 }
 
 fn one(connection: &mut dyn Connection, job: Job, is_beside: bool, notify: &Notify) {
@@ -305,7 +306,8 @@ fn one(connection: &mut dyn Connection, job: Job, is_beside: bool, notify: &Noti
                 } else {
                     Ok(())
                 };
-                let read = there.and_then(|()| read_catalog(connection, limit, define.as_deref()));
+                let read =
+                    there.and_then(|()| read_catalog(connection, limit, define.as_deref(), notify));
                 // A second connection that ended is not needed to go on.
                 let lost = |e: &EngineError| matches!(e.fault, Fault::Lost | Fault::NotSent);
                 match read {

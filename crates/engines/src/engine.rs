@@ -273,13 +273,14 @@ pub trait Connection: Send {
     /// Where the session is now.
     fn bearings(&mut self) -> Bearings;
 
-    /// What is in the database. Row counts are left out.
+    /// What is in the database. Row counts are left out. Of a large database the names are handed to `first`
+    /// before the rest is read.
     ///
     /// # Errors
     /// If the server refuses.
-    fn catalog(&mut self) -> Result<Catalog, EngineError>;
+    fn catalog(&mut self, first: &mut dyn FnMut(Catalog)) -> Result<Catalog, EngineError>;
 
-    /// Finds the statement that would make an object, where the catalog left it out.
+    /// Finds the statements that would make an object, where the catalog left them out.
     ///
     /// # Errors
     /// If the server refuses.
@@ -287,6 +288,12 @@ pub trait Connection: Send {
         let _ = object;
         Ok(())
     }
+
+    /// The statements that make everything again in an empty database, in an order that works there.
+    ///
+    /// # Errors
+    /// If the server refuses.
+    fn script(&mut self, catalog: &Catalog) -> Result<String, EngineError>;
 
     /// Counts the rows of tables, as far as it gets within `limit`.
     fn count_rows(&mut self, catalog: &mut Catalog, limit: Duration);

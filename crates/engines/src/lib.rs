@@ -21,4 +21,5 @@ pub use engine::{
     Query, ServerBearings, Sink,
 };
 pub use harbour::load_harbour;
+pub use postgres::catalog::catalog_questions;
 pub use source::{Ask, OpenError, OpenOptions, Silent, Source, Trouble, demo_file, open};

@@ -10,6 +10,8 @@ pub enum Argument {
     Table,
     /// A pattern over names of objects.
     Pattern,
+    /// Any words.
+    Text,
     /// A column of the current result.
     Column,
     /// One of these words.
@@ -85,7 +87,7 @@ use Argument as A;
 /// All commands, in alphabetical order.
 #[rustfmt::skip]
 pub static COMMANDS: &[Command] = &[
-    command!("about", "NAME", "look around", &[A::Table], (1, 1), &[], "one table or view in full: columns, keys, indexes, links, definition"),
+    command!("about", "NAME", "look around", &[A::Table], (1, 1), &[], "one object in full: columns, keys, indexes, links both ways, checks, definition"),
     command!("access", "[NAME]", "look around", &[A::Table], (0, 1), &[], "who may do what: grants by object, of one object or of all"),
     command!("again", "[N]", "entries", &[A::Entry], (0, 1), &[], "runs the current entry, or entry N, once more"),
     command!("back", "", "arrive", &[], (0, 0), &[], "after /reopen --as: back to the user you were before"),
@@ -95,14 +97,16 @@ pub static COMMANDS: &[Command] = &[
     command!("close", "", "arrive", &[], (0, 0), &[], "ends the current session; its entries stay"),
     command!("columns", "[NAME ...] [--hide NAME] [--all]", "read", &[A::Column], (0, MANY), &[ OptionSpec { name: "hide", value: Some(A::Column) }, OptionSpec { name: "all", value: None } ], "shows these columns in this order; --hide takes one away, --all brings all back"),
     command!("databases", "[--full]", "arrive", &[], (0, 0), &[FULL], "databases of the server; --full adds sizes"),
-    command!("definition", "[NAME]", "look around", &[A::Table], (0, 1), &[], "the creating statement of an object, or of all"),
+    command!("definition", "[NAME]", "look around", &[A::Table], (0, 1), &[], "the statements that make an object again, or everything in an order that works"),
     command!("edit", "[N]", "write", &[A::Entry], (0, 1), &[], "opens the statement, or that of entry N, in your editor"),
     command!("entries", "", "entries", &[], (0, 0), &[], "all entries of this session and statements of earlier ones"),
     command!("export", "FILE [--as FORMAT] [--no-header] [--lines]", "take away", &[A::File], (1, 1), &[ OptionSpec { name: "as", value: Some(A::Words(FORMATS)) }, OptionSpec { name: "no-header", value: None }, OptionSpec { name: "lines", value: None }, ], "writes all rows of the current result to a file"),
     command!("figures", "NAME", "look around", &[A::Table], (1, 1), &[], "every column's nulls, distinct values, extremes, commonest values and odd kinds"),
     command!("filter", "[CONDITION]", "read", &[A::Rest], (0, MANY), &[], "keeps the rows that satisfy a condition; without one, all rows again"),
+    command!("find", "TEXT", "look around", &[A::Text], (1, MANY), &[], "everything whose name or comment holds the text: objects, columns, indexes, databases, roles"),
+    command!("functions", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL], "functions and procedures of the database; --full adds owners, and those of extensions"),
     command!("help", "[TOPIC]", "help", &[A::Topic], (0, MANY), &[], "the guide: by topic, command, key or statement"),
-    command!("indexes", "[PATTERN]", "look around", &[A::Pattern], (0, 1), &[], "indexes, with their tables and columns"),
+    command!("indexes", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL], "indexes, with their tables and columns; --full adds conditions, sizes and how often they were used"),
     command!("keys", "", "help", &[], (0, 0), &[], "every key and what it does"),
     command!("one-page", "", "help", &[], (0, 0), &[], "everything on one page"),
     command!("open", "NAME or ADDRESS [--write] [--via HOST] [--through COMMAND]", "arrive", &[A::Source], (1, 1), &[ OptionSpec { name: "write", value: None }, OptionSpec { name: "via", value: Some(A::Rest) }, OptionSpec { name: "through", value: Some(A::Rest) } ], "opens a saved source, an address, a file or demo, beside what is open"),
@@ -113,8 +117,10 @@ pub static COMMANDS: &[Command] = &[
     command!("reopen", "[--as USER]", "arrive", &[], (0, 0), &[ OptionSpec { name: "as", value: Some(A::Rest) } ], "connects anew, to the same database, role and settings; --as as another user"),
     command!("roles", "[--full]", "look around", &[], (0, 0), &[FULL], "users and roles, and who is a member of what; --full adds what they may"),
     command!("sample", "NAME [N]", "look around", &[A::Table, A::Number], (1, 2), &[], "a few rows of a table (10 unless N says otherwise)"),
+    command!("schemas", "[PATTERN]", "look around", &[A::Text], (0, 1), &[], "schemas, and how much is in each"),
+    command!("sequences", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL], "sequences; --full adds steps, bounds and the columns they number"),
     command!("sources", "", "arrive", &[], (0, 0), &[], "open sessions, saved sources, and servers found on this machine"),
-    command!("tables", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL], "tables; --full adds columns, indexes, comments and an engine's helper tables"),
+    command!("tables", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL], "tables; --full adds sizes, columns, owners, and partitions and an engine's helper tables"),
     command!("theme", "[deep, shoal or plain]", "read", &[A::Words(&["deep", "shoal", "plain"])], (0, 1), &[], "the colours: deep for dark, shoal for light grounds, plain for none"),
     command!("use", "DATABASE", "arrive", &[A::Database], (1, 1), &[], "goes to another database of the server"),
     command!("views", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL], "views; --full adds columns and comments"),

@@ -218,7 +218,7 @@ fn argument_candidates(kind: Argument, word: &str, from: &Sources<'_>, list: &mu
                 .iter()
                 .map(|(name, detail)| plain_candidate(name, detail, Offer::Command)),
         ),
-        Argument::Number | Argument::File | Argument::Rest => {}
+        Argument::Number | Argument::Text | Argument::File | Argument::Rest => {}
     }
 }
 
@@ -665,6 +665,7 @@ mod tests {
                 table("visit services", &["id"]),
                 table("visits", &["id", "vessel_id", "arrived"]),
             ],
+            ..Catalog::default()
         };
         let cursor = text.find('|').unwrap_or(text.len());
         let text = text.replacen('|', "", 1);

@@ -6,12 +6,14 @@
 #![deny(missing_docs)]
 
 pub mod binary;
+pub mod choices;
 pub mod command;
 pub mod complete;
 pub mod correct;
 pub mod dialect;
 pub mod elsewhere;
 pub mod expr;
+pub mod holds;
 pub mod open;
 pub mod scope;
 pub mod secret;

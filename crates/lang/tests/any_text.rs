@@ -31,6 +31,7 @@ fn catalog() -> Catalog {
             Object::new("main", "odd 'name\"", Kind::Table),
             Object::new("temp", "vessels", Kind::View),
         ],
+        ..Catalog::default()
     }
 }
 

@@ -28,6 +28,12 @@ impl Desk {
                 let before = std::mem::replace(&mut self.here.bearings, *bearings);
                 self.statement_ended(ticket, result, took, before.transaction.is_some());
             }
+            Event::Names(names) => {
+                // What is known in full stays until all of it is there anew.
+                if !self.here.catalog_known {
+                    self.here.catalog = Arc::from(names);
+                }
+            }
             Event::Catalog(read) => self.catalog_read(read),
             Event::Counted { ticket, counts } => self.counted(ticket, counts),
             Event::Refusing(done) => self.writes_set(done),
@@ -209,7 +215,7 @@ impl Desk {
                 let content = match (&busy.doing, kept) {
                     (Doing::Figures(gathered), _) => {
                         let gathered = gathered.read();
-                        let set = about::figures(&gathered);
+                        let set = lists::figures(&gathered);
                         Content::Rows(Sheet::new(Arc::new(RwLock::new(set))))
                     }
                     (_, Some(sheet)) => Content::Rows(sheet),
@@ -446,10 +452,15 @@ impl Desk {
         page
     }
 
-    pub(super) fn catalog_read(&mut self, read: Result<Box<Catalog>, EngineError>) {
+    pub(super) fn catalog_read(
+        &mut self,
+        read: Result<(Box<Catalog>, Option<String>), EngineError>,
+    ) {
+        let mut script = None;
         let catalog = match read {
-            Ok(catalog) => {
-                self.here.catalog = Arc::from(catalog);
+            Ok((catalog, made)) => {
+                script = made;
+                self.here.set_catalog(Arc::from(catalog));
                 Arc::clone(&self.here.catalog)
             }
             Err(error) => {
@@ -484,34 +495,30 @@ impl Desk {
         let Busy { entry, waiting, .. } = busy;
         let sheet = |set| Content::Rows(Sheet::new(Arc::new(RwLock::new(set))));
         let pattern = parsed.argument(0).unwrap_or("*");
+        let full = parsed.has("full");
         let content = match parsed.command.name {
-            "tables" => sheet(about::list(&catalog, false, pattern, parsed.has("full"))),
-            "views" => sheet(about::list(&catalog, true, pattern, parsed.has("full"))),
-            "indexes" => sheet(about::indexes(&catalog, pattern)),
+            "indexes" => sheet(lists::indexes(&catalog, pattern, full)),
+            "schemas" => sheet(lists::schemas(&catalog, pattern)),
+            "find" => sheet(lists::find(&catalog, &parsed.rest)),
+            "tables" | "views" | "sequences" | "functions" => {
+                sheet(lists::list(&catalog, parsed.command.name, pattern, full))
+            }
+            "definition" if parsed.arguments.is_empty() => {
+                let page = about::definition_page(script.as_deref(), self.here.dialect);
+                Content::Page(page)
+            }
             name => {
-                let object = parsed.argument(0).map(|name| {
-                    catalog.table(name).or_else(|| {
-                        catalog
-                            .objects
-                            .iter()
-                            .find(|o| o.name.eq_ignore_ascii_case(name))
-                    })
-                });
-                match object {
-                    Some(None) => {
-                        let failure = self.no_such_object(&parsed, pattern);
-                        self.fail(entry, &waiting, failure);
-                        return;
+                let Some(object) = catalog.named(pattern) else {
+                    let failure = self.no_such_object(&parsed, pattern);
+                    self.fail(entry, &waiting, failure);
+                    return;
+                };
+                Content::Page(match name {
+                    "about" => {
+                        about::object_page(object, self.here.ties(), &catalog, self.here.dialect)
                     }
-                    Some(Some(object)) if name == "about" => {
-                        Content::Page(about::object_page(object, &catalog, self.here.dialect))
-                    }
-                    object => Content::Page(about::definition_page(
-                        object.flatten(),
-                        &catalog,
-                        self.here.dialect,
-                    )),
-                }
+                    _ => about::definition_page(object.definition.as_deref(), self.here.dialect),
+                })
             }
         };
         self.end_entry(entry, State::Done, content);

@@ -32,6 +32,7 @@ use crate::entry::{Content, Entry, State};
 use crate::failure::{self, Failure};
 use crate::guard::{self, Count, Question};
 use crate::history::History;
+use crate::lists;
 use crate::page::{Line, Page, Tone};
 use crate::settings::{Places, Visit, visit};
 use crate::sheet::{Sheet, gather_figures, read};

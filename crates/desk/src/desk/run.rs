@@ -231,7 +231,7 @@ impl Desk {
             }
             "change-password" => return self.ask_new_password(waiting, text),
             "tables" | "views" | "indexes" | "about" | "definition" | "figures" | "sample"
-            | "databases" | "roles" | "access"
+            | "databases" | "roles" | "access" | "schemas" | "sequences" | "functions" | "find"
                 if self.here.is_nowhere() =>
             {
                 return Err(Box::new((waiting, failure::nowhere())));
@@ -257,7 +257,8 @@ impl Desk {
                     what,
                 });
             }
-            "tables" | "views" | "indexes" | "about" | "definition" | "figures" | "sample" => {
+            "tables" | "views" | "indexes" | "schemas" | "sequences" | "functions" | "find"
+            | "about" | "definition" | "figures" | "sample" => {
                 let at = self.new_entry(text, false);
                 self.entries[at].state = State::Running;
                 self.await_catalog(

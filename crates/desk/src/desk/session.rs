@@ -2,9 +2,10 @@
 //! one that is worked with, and perhaps others in the background.
 
 use std::collections::VecDeque;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use idle_tide_core::Catalog;
+use idle_tide_core::links::{self, Tie};
 use idle_tide_engines::{Bearings, Connection, OpenOptions, Source};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::SQLITE;
@@ -48,6 +49,8 @@ pub struct Session {
     pub(super) busy: Option<Busy>,
     pub(crate) question: Option<Question>,
     pub(crate) catalog: Arc<Catalog>,
+    /// The links of the catalog, guessed ones after those declared; worked out when first asked for.
+    ties: OnceLock<Vec<Tie>>,
     pub(super) catalog_known: bool,
     /// The entry that becomes the arrival card.
     pub(super) arriving: Option<u32>,
@@ -114,6 +117,7 @@ impl Session {
             busy: None,
             question: None,
             catalog: Arc::default(),
+            ties: OnceLock::new(),
             catalog_known: false,
             arriving: None,
             bearings: Bearings::of(""),
@@ -171,6 +175,22 @@ impl Session {
         self.origin
             .as_ref()
             .map_or(SourceTone::Calm, |origin| origin.tone)
+    }
+
+    /// Takes a catalog that was read anew.
+    pub(super) fn set_catalog(&mut self, catalog: Arc<Catalog>) {
+        self.catalog = catalog;
+        self.ties = OnceLock::new();
+    }
+
+    /// The links of the catalog, guessed ones after those declared.
+    pub fn ties(&self) -> &[Tie] {
+        self.ties.get_or_init(|| {
+            let mut ties = links::declared(&self.catalog);
+            let guessed = links::likely(&self.catalog, &ties);
+            ties.extend(guessed);
+            ties
+        })
     }
 
     /// Sends work that reads the catalog to where it disturbs least.

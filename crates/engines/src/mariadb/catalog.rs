@@ -1,245 +1,489 @@
-//! The catalog of one database of MariaDB or MySQL from the information schema, the statements the server
-//! keeps for its objects, and the questions that lists of databases, roles and grants stand for.
+//! The catalog of one database of MariaDB or MySQL from the information schema, and the statements that the
+//! server keeps for its objects.
 
 use std::collections::HashMap;
 
-use idle_tide_core::catalog::{Catalog, Field, Index, Kind, Link, Object};
+use idle_tide_core::catalog::{
+    Catalog, Check, Database, Field, Identity, Index, Kind, Link, Object,
+};
+use idle_tide_lang::choices;
 
 use super::Mariadb;
-use crate::engine::{EngineError, Listing, Query};
+use crate::engine::EngineError;
+use crate::served::Answer;
 
-/// Reads all objects of the database that is chosen; none when none is.
-pub(super) fn read(of: &mut Mariadb) -> Result<Catalog, EngineError> {
-    let text = |value: &Option<String>| value.clone().unwrap_or_default();
-    let rows = of.ask(
-        "select database(), table_name, table_type, table_rows, data_length, table_comment \
-         from information_schema.tables where table_schema = database() order by table_name",
-    )?;
-    let mut objects: Vec<Object> = Vec::new();
-    let mut place: HashMap<String, usize> = HashMap::new();
-    for row in rows {
-        let word = text(&row[2]);
-        let view = word.contains("VIEW");
-        let mut object = Object::new(
-            text(&row[0]),
-            text(&row[1]),
-            if view { Kind::View } else { Kind::Table },
-        );
-        object.helper = word == "SEQUENCE";
-        object.rows = row[3]
-            .as_deref()
-            .and_then(|n| n.parse().ok())
-            .filter(|_| !view);
-        object.estimated = object.rows.is_some();
-        object.bytes = row[4].as_deref().and_then(|n| n.parse().ok());
-        object.comment = row[5].clone().filter(|c| !c.is_empty() && !view);
-        if view && row[5].as_deref().is_some_and(|c| c.contains("invalid")) {
-            object.broken = row[5].clone();
-        }
-        place.insert(object.name.clone(), objects.len());
-        objects.push(object);
+/// From this many tables on, their names are handed over before the rest is read.
+const MANY: usize = 400;
+
+fn text(value: &Option<String>) -> String {
+    value.clone().unwrap_or_default()
+}
+
+/// What is being read: objects, and where the tables stand among them.
+#[derive(Default)]
+struct Reading {
+    objects: Vec<Object>,
+    place: HashMap<String, usize>,
+    /// The collation of each table.
+    collations: HashMap<String, String>,
+}
+
+impl Reading {
+    fn of(&mut self, table: &Option<String>) -> Option<&mut Object> {
+        let at = *self.place.get(table.as_deref().unwrap_or_default())?;
+        self.objects.get_mut(at)
     }
-    let rows = of.ask(
-        "select table_name, column_name, column_type, is_nullable, column_default, extra, column_comment, generation_expression \
-         from information_schema.columns where table_schema = database() order by table_name, ordinal_position",
-    )?;
-    for row in rows {
-        let Some(object) = place.get(&text(&row[0])).map(|at| &mut objects[*at]) else {
-            continue;
+
+    fn table(&mut self, row: &[Option<String>]) {
+        let word = text(&row[2]);
+        let kind = match word.as_str() {
+            word if word.contains("VIEW") => Kind::View,
+            "SEQUENCE" => Kind::Sequence,
+            _ => Kind::Table,
         };
+        let mut object = Object::new(text(&row[0]), text(&row[1]), kind);
+        if kind == Kind::Table {
+            object.rows = row[3].as_deref().and_then(|n| n.parse().ok());
+            object.estimated = object.rows.is_some();
+            object.bytes = row[4].as_deref().and_then(|n| n.parse().ok());
+            if let Some(engine) = &row[6] {
+                object.facts.push(("engine".into(), engine.clone()));
+            }
+            if word.contains("VERSIONED") {
+                let words = "earlier rows are kept (system versioned)";
+                object.facts.push(("history".into(), words.into()));
+            }
+        }
+        let comment = row[5].clone().filter(|c| !c.is_empty());
+        if kind == Kind::View {
+            // The server says here what is wrong with a view.
+            object.broken = comment.filter(|c| c.contains("invalid"));
+        } else {
+            object.comment = comment;
+        }
+        if let Some(collation) = &row[7] {
+            self.collations
+                .insert(object.name.clone(), collation.clone());
+        }
+        self.place.insert(object.name.clone(), self.objects.len());
+        self.objects.push(object);
+    }
+
+    fn column(&mut self, row: &[Option<String>]) {
         let extra = text(&row[5]).to_lowercase();
         let generated = row[7].as_deref().is_some_and(|e| !e.is_empty());
-        let default = if generated {
+        let usual = self.collations.get(row[0].as_deref().unwrap_or_default());
+        let collation = row[8].clone().filter(|own| usual != Some(own));
+        let Some(object) = self.of(&row[0]) else {
+            return;
+        };
+        let mut default = if generated {
             row[7].clone()
-        } else if extra.contains("auto_increment") {
-            Some("auto_increment".into())
         } else {
             row[4].clone().filter(|d| d != "NULL")
         };
+        if let Some(at) = extra.find("on update ") {
+            let then = &extra[at..];
+            default = Some(match default {
+                Some(default) => format!("{default} {then}"),
+                None => then.to_string(),
+            });
+        }
+        let declared = text(&row[2]);
+        let choices = match declared.to_ascii_lowercase().starts_with("enum(") {
+            true => choices::listed(&format!("x in {}", &declared[4..]), "x"),
+            false => Vec::new(),
+        };
         object.fields.push(Field {
             name: text(&row[1]),
-            declared: text(&row[2]),
+            declared,
             optional: row[3].as_deref() == Some("YES"),
             key: None,
             default,
             generated,
+            identity: if extra.contains("auto_increment") {
+                Identity::ByDefault
+            } else {
+                Identity::None
+            },
+            collation,
+            choices,
             comment: row[6].clone().filter(|c| !c.is_empty()),
         });
     }
-    let rows = of.ask(
-        "select table_name, index_name, non_unique, column_name from information_schema.statistics \
-         where table_schema = database() order by table_name, index_name, seq_in_index",
-    )?;
-    for row in rows {
-        let Some(object) = place.get(&text(&row[0])).map(|at| &mut objects[*at]) else {
-            continue;
+
+    fn index(&mut self, row: &[Option<String>]) {
+        let Some(object) = self.of(&row[0]) else {
+            return;
         };
-        let (name, column) = (
-            text(&row[1]),
-            row[3].clone().unwrap_or_else(|| "(expression)".into()),
-        );
+        let name = text(&row[1]);
+        let column = match (&row[3], &row[5]) {
+            (Some(column), _) => column.clone(),
+            (None, Some(expression)) => format!("({expression})"),
+            (None, None) => "(expression)".into(),
+        };
+        let primary = name == "PRIMARY";
         if object.indexes.last().is_none_or(|last| last.name != name) {
             object.indexes.push(Index {
-                automatic: name == "PRIMARY",
+                automatic: primary,
+                primary,
                 unique: row[2].as_deref() == Some("0"),
-                name: name.clone(),
-                columns: Vec::new(),
-                partial: false,
+                name,
+                method: row[4]
+                    .as_ref()
+                    .map(|method| method.to_lowercase())
+                    .filter(|method| method != "btree"),
+                ..Index::default()
             });
         }
         if let Some(index) = object.indexes.last_mut() {
             index.columns.push(column.clone());
-            if name == "PRIMARY" {
-                let place = index.columns.len();
-                if let Some(field) = object.fields.iter_mut().find(|f| f.name == column) {
-                    field.key = Some(place);
-                }
+            let place = index.columns.len();
+            if let Some(field) = object.fields.iter_mut().find(|f| f.name == column)
+                && primary
+            {
+                field.key = Some(place);
             }
         }
     }
-    let rows = of.ask(
-        "select k.table_name, k.constraint_name, k.column_name, k.referenced_table_name, k.referenced_column_name, lower(r.delete_rule) \
-         from information_schema.key_column_usage k join information_schema.referential_constraints r \
-           on r.constraint_schema = k.constraint_schema and r.constraint_name = k.constraint_name and r.table_name = k.table_name \
-         where k.table_schema = database() and k.referenced_table_name is not null \
-         order by k.table_name, k.constraint_name, k.ordinal_position",
-    )?;
-    let mut last = None;
-    for row in rows {
-        let Some(object) = place.get(&text(&row[0])).map(|at| &mut objects[*at]) else {
-            continue;
+
+    fn link(&mut self, row: &[Option<String>]) {
+        let Some(object) = self.of(&row[0]) else {
+            return;
         };
-        let this = Some((text(&row[0]), text(&row[1])));
-        if this != last {
+        let name = text(&row[1]);
+        if object.links.last().is_none_or(|last| last.name != name) {
+            let schema = text(&row[7]);
             object.links.push(Link {
+                name,
+                schema: if schema == object.schema {
+                    String::new()
+                } else {
+                    schema
+                },
                 table: text(&row[3]),
                 on_delete: text(&row[5]),
+                on_update: text(&row[6]),
                 ..Link::default()
             });
-            last = this;
         }
         if let Some(link) = object.links.last_mut() {
             link.columns.push(text(&row[2]));
             link.their_columns.push(text(&row[4]));
         }
     }
+
+    fn check(&mut self, row: &[Option<String>]) {
+        let Some(object) = self.of(&row[0]) else {
+            return;
+        };
+        let check = Check {
+            name: text(&row[1]),
+            condition: text(&row[2]),
+        };
+        for field in &mut object.fields {
+            if field.choices.is_empty() {
+                field.choices = choices::listed(&check.condition, &field.name);
+            }
+        }
+        object.checks.push(check);
+    }
+
+    fn routine(&mut self, row: &[Option<String>], parameters: &HashMap<String, Vec<String>>) {
+        let procedure = text(&row[2]) == "PROCEDURE";
+        let kind = if procedure {
+            Kind::Procedure
+        } else {
+            Kind::Function
+        };
+        let mut object = Object::new(text(&row[0]), text(&row[1]), kind);
+        object.comment = row[7].clone().filter(|c| !c.is_empty());
+        object.owner.clone_from(&row[8]);
+        let key = format!("{} {}", text(&row[2]), object.name);
+        object.signature = parameters
+            .get(&key)
+            .map_or(String::new(), |list| list.join(", "));
+        let mut fact = |name: &str, words: &str| {
+            if !words.is_empty() {
+                object.facts.push((name.into(), words.into()));
+            }
+        };
+        fact("gives", &text(&row[3]));
+        let always = row[4].as_deref() == Some("YES");
+        if !procedure {
+            fact(
+                "its result",
+                if always {
+                    "the same for the same arguments, always"
+                } else {
+                    "may differ from call to call"
+                },
+            );
+        }
+        fact("data", &text(&row[5]).to_lowercase());
+        fact(
+            "runs as",
+            if text(&row[6]) == "DEFINER" {
+                "its owner"
+            } else {
+                "who calls it"
+            },
+        );
+        self.objects.push(object);
+    }
+}
+
+/// Reads all objects of the database that is chosen; none when none is.
+pub(super) fn read(
+    of: &mut Mariadb,
+    first: &mut dyn FnMut(Catalog),
+) -> Result<Catalog, EngineError> {
+    let mut reading = Reading::default();
     let rows = of.ask(
-        "select trigger_schema, trigger_name, event_object_table, lower(action_timing), lower(event_manipulation), action_statement \
-         from information_schema.triggers where trigger_schema = database() order by trigger_name",
+        "select database(), table_name, table_type, table_rows, data_length + coalesce(index_length, 0), table_comment, engine, table_collation \
+         from information_schema.tables where table_schema = database() order by table_name",
+    )?;
+    for row in rows {
+        reading.table(&row);
+    }
+    let database = of.bearings.database.clone();
+    let mut unseen = Vec::new();
+    let databases = of.ask(
+        "select schema_name, schema_name = database() from information_schema.schemata order by 1",
+    )?;
+    let roles = match of.ask("select distinct user from mysql.user where user <> '' order by 1") {
+        Ok(rows) => rows.into_iter().flatten().flatten().collect(),
+        Err(_) => {
+            unseen.push("This user may not read the server's tables of accounts.".to_string());
+            Vec::new()
+        }
+    };
+    let mut catalog = Catalog {
+        path: vec![database],
+        databases: databases
+            .iter()
+            .map(|row| Database {
+                name: text(&row[0]),
+                here: row[1].as_deref() == Some("1"),
+                detail: String::new(),
+            })
+            .collect(),
+        roles,
+        unseen,
+        ..Catalog::default()
+    };
+    if reading.objects.len() > MANY {
+        first(Catalog {
+            objects: reading.objects.clone(),
+            names_only: true,
+            ..catalog.clone()
+        });
+    }
+    let expressions = if of.is_mysql { "expression" } else { "null" };
+    let rows = of.ask(
+        "select table_name, column_name, column_type, is_nullable, column_default, extra, column_comment, generation_expression, collation_name \
+         from information_schema.columns where table_schema = database() order by table_name, ordinal_position",
+    )?;
+    for row in rows {
+        reading.column(&row);
+    }
+    let rows = of.ask(&format!(
+        "select table_name, index_name, non_unique, column_name, index_type, {expressions} from information_schema.statistics \
+         where table_schema = database() order by table_name, index_name <> 'PRIMARY', index_name, seq_in_index"
+    ))?;
+    for row in rows {
+        reading.index(&row);
+    }
+    let rows = of.ask(
+        "select k.table_name, k.constraint_name, k.column_name, k.referenced_table_name, k.referenced_column_name, lower(r.delete_rule), lower(r.update_rule), k.referenced_table_schema \
+         from information_schema.key_column_usage k join information_schema.referential_constraints r \
+           on r.constraint_schema = k.constraint_schema and r.constraint_name = k.constraint_name and r.table_name = k.table_name \
+         where k.table_schema = database() and k.referenced_table_name is not null \
+         order by k.table_name, k.constraint_name, k.ordinal_position",
+    )?;
+    for row in rows {
+        reading.link(&row);
+    }
+    let checks = if of.is_mysql {
+        "select t.table_name, c.constraint_name, c.check_clause from information_schema.check_constraints c join information_schema.table_constraints t \
+         on t.constraint_schema = c.constraint_schema and t.constraint_name = c.constraint_name where c.constraint_schema = database() order by 1, 2"
+    } else {
+        "select table_name, constraint_name, check_clause from information_schema.check_constraints where constraint_schema = database() order by 1, 2"
+    };
+    // Servers before checks have no such table.
+    for row in of.ask(checks).unwrap_or_default() {
+        reading.check(&row);
+    }
+    let rows = of.ask(
+        "select table_name, lower(partition_method), partition_expression, group_concat(partition_name order by partition_ordinal_position separator ', ') \
+         from information_schema.partitions where table_schema = database() and partition_name is not null group by 1, 2, 3",
+    )?;
+    for row in rows {
+        if let Some(object) = reading.of(&row[0]) {
+            object.partition_by = Some(format!("{} ({})", text(&row[1]), text(&row[2])));
+            object.facts.push(("partitions".into(), text(&row[3])));
+        }
+    }
+    let rows = of.ask(
+        "select trigger_schema, trigger_name, event_object_table, lower(action_timing), lower(event_manipulation), definer \
+         from information_schema.triggers where trigger_schema = database() order by event_object_table, action_order",
     )?;
     for row in rows {
         let mut trigger = Object::new(text(&row[0]), text(&row[1]), Kind::Trigger);
-        let quote = |name: &Option<String>| of.dialect.quote_name(&text(name));
-        trigger.definition = Some(format!(
-            "create trigger {} {} {} on {} for each row\n{};",
-            quote(&row[1]),
-            text(&row[3]),
-            text(&row[4]),
-            quote(&row[2]),
-            text(&row[5])
-        ));
-        trigger.owner = row[2].clone();
-        objects.push(trigger);
+        trigger.table.clone_from(&row[2]);
+        trigger.owner.clone_from(&row[5]);
+        let when = format!("{} {}", text(&row[3]), text(&row[4]));
+        trigger.facts.push(("runs".into(), when));
+        reading.objects.push(trigger);
     }
-    let database = of.bearings.database.clone();
-    objects.sort_by(|a, b| a.name.cmp(&b.name));
-    Ok(Catalog {
-        objects,
-        path: vec![database],
-    })
+    let mut parameters: HashMap<String, Vec<String>> = HashMap::new();
+    let rows = of.ask(
+        "select routine_type, specific_name, lower(parameter_mode), parameter_name, dtd_identifier from information_schema.parameters \
+         where specific_schema = database() and ordinal_position > 0 order by 1, 2, ordinal_position",
+    )?;
+    for row in rows {
+        let mode = text(&row[2]);
+        let mode = if mode == "in" {
+            String::new()
+        } else {
+            format!("{mode} ")
+        };
+        parameters
+            .entry(format!("{} {}", text(&row[0]), text(&row[1])))
+            .or_default()
+            .push(
+                format!("{mode}{} {}", text(&row[3]), text(&row[4]))
+                    .trim()
+                    .to_string(),
+            );
+    }
+    let rows = of.ask(
+        "select routine_schema, routine_name, routine_type, dtd_identifier, is_deterministic, sql_data_access, security_type, routine_comment, definer \
+         from information_schema.routines where routine_schema = database() order by routine_name",
+    )?;
+    for row in rows {
+        reading.routine(&row, &parameters);
+    }
+    let rows = of.ask(
+        "select event_schema, event_name, lower(status), execute_at, interval_value, lower(interval_field), event_comment, definer \
+         from information_schema.events where event_schema = database() order by event_name",
+    )?;
+    for row in rows {
+        let mut event = Object::new(text(&row[0]), text(&row[1]), Kind::Event);
+        event.comment = row[6].clone().filter(|c| !c.is_empty());
+        event.owner.clone_from(&row[7]);
+        let when = match &row[3] {
+            Some(at) => format!("once, at {at}"),
+            None => format!("every {} {}", text(&row[4]), text(&row[5])),
+        };
+        event.facts.push(("runs".into(), when));
+        event.facts.push(("state".into(), text(&row[2])));
+        reading.objects.push(event);
+    }
+    reading
+        .objects
+        .sort_by(|a, b| (&a.name, a.kind).cmp(&(&b.name, b.kind)));
+    catalog.objects = reading.objects;
+    Ok(catalog)
 }
 
-/// Finds the statement that would make a table or view again: the server keeps it.
+/// The word of `show create` for a kind, and the column of its answer that holds the statement.
+fn show_create(kind: Kind) -> Option<(&'static str, usize)> {
+    match kind {
+        Kind::Table | Kind::VirtualTable | Kind::ForeignTable => Some(("table", 1)),
+        Kind::View | Kind::MaterializedView => Some(("view", 1)),
+        Kind::Sequence => Some(("sequence", 1)),
+        Kind::Function => Some(("function", 2)),
+        Kind::Procedure => Some(("procedure", 2)),
+        Kind::Trigger => Some(("trigger", 2)),
+        Kind::Event => Some(("event", 3)),
+        Kind::Type | Kind::Extension => None,
+    }
+}
+
+/// Finds the statement that would make an object again: the server keeps it.
 pub(super) fn define(of: &mut Mariadb, object: &mut Object) -> Result<(), EngineError> {
-    if object.definition.is_some() || object.kind == Kind::Trigger {
+    if object.definition.is_some() {
         return Ok(());
     }
-    let word = if object.is_view() { "view" } else { "table" };
+    let Some((word, column)) = show_create(object.kind) else {
+        return Ok(());
+    };
     let name = format!(
         "{}.{}",
         of.dialect.quote_name(&object.schema),
         of.dialect.quote_name(&object.name)
     );
-    let rows = of.ask(&format!("show create {word} {name}"))?;
+    let rows: Answer = of.ask(&format!("show create {word} {name}"))?;
     let text = rows
         .into_iter()
         .next()
-        .and_then(|row| row.into_iter().nth(1))
+        .and_then(|row| row.into_iter().nth(column))
         .flatten();
-    object.definition = text.map(|text| format!("{text};"));
+    match text {
+        Some(text) => {
+            object.definition = Some(format!("{};", text.trim_end().trim_end_matches(';')))
+        }
+        None => object.broken = Some("this user may not see its definition".into()),
+    }
     Ok(())
 }
 
-/// The question that a list stands for.
-pub(super) fn listing(of: &mut Mariadb, what: Listing<'_>) -> Query {
-    let own = "What other users may do is not shown: this user may not read the server's tables of accounts.";
-    match what {
-        Listing::Databases(full) => Query {
-            sql: format!(
-                "select s.schema_name as name, s.default_character_set_name as encoding, s.default_collation_name as collation{} \
-                 from information_schema.schemata s order by 1",
-                if full {
-                    ", (select cast(sum(data_length + index_length) as unsigned) from information_schema.tables t where t.table_schema = s.schema_name) as bytes, \
-                     (select count(*) from information_schema.tables t where t.table_schema = s.schema_name) as tables"
-                } else {
-                    ""
-                }
-            ),
-            note: Some("Databases have no owner in this family. Those that the present user may not enter are left out by the server.".into()),
-        },
-        Listing::Roles(full) => {
-            let sees = of.ask("select 1 from mysql.user limit 0").is_ok();
-            if !sees {
-                return Query {
-                    sql: "select current_user() as name, current_role() as role".into(),
-                    note: Some(own.into()),
-                };
-            }
-            let more = if full {
-                ", u.plugin as \"checked by\", u.Create_user_priv = 'Y' as \"makes users\", u.Grant_priv = 'Y' as \"passes rights on\", u.password_expired = 'Y' as \"password expired\", u.max_user_connections as \"connection limit\""
-            } else {
-                ""
-            };
-            let sql = if of.is_mysql {
-                format!("select u.User as name, u.Host as host, u.account_locked <> 'Y' as \"may log in\", u.Super_priv = 'Y' as \"all-powerful\"{more}, \
-                    (select group_concat(e.from_user order by 1 separator ', ') from mysql.role_edges e where e.to_user = u.User and e.to_host = u.Host) as \"member of\" \
-                    from mysql.user u order by 1, 2")
-            } else {
-                format!("select u.User as name, u.Host as host, u.is_role <> 'Y' as \"may log in\", u.Super_priv = 'Y' as \"all-powerful\"{more}, \
-                    (select group_concat(m.Role order by 1 separator ', ') from mysql.roles_mapping m where m.User = u.User and m.Host = u.Host) as \"member of\" \
-                    from mysql.user u order by 1, 2")
-            };
-            Query { sql: of.aliases(sql), note: None }
-        }
-        Listing::Access(name) => {
-            let sees = of.ask("select 1 from mysql.user limit 0").is_ok();
-            let only = name.map_or(String::new(), |name| {
-                let plain = of.dialect.quote_text(name.rsplit('.').next().unwrap_or(name));
-                format!(" where name = {plain} or name like concat({plain}, '.%')")
-            });
-            let sql = format!(
-                "select * from (\
-                 select 'table' as kind, table_schema as \"database\", table_name as name, grantee, lower(group_concat(privilege_type order by privilege_type separator ', ')) as rights, max(is_grantable) = 'YES' as \"may pass on\" \
-                   from information_schema.table_privileges group by table_schema, table_name, grantee \
-                 union all select 'column', table_schema, concat(table_name, '.', column_name), grantee, lower(group_concat(privilege_type separator ', ')), max(is_grantable) = 'YES' \
-                   from information_schema.column_privileges group by table_schema, table_name, column_name, grantee \
-                 union all select 'database', table_schema, table_schema, grantee, lower(group_concat(privilege_type order by privilege_type separator ', ')), max(is_grantable) = 'YES' \
-                   from information_schema.schema_privileges group by table_schema, grantee \
-                 union all select 'everything', '', '*', grantee, lower(group_concat(privilege_type order by privilege_type separator ', ')), max(is_grantable) = 'YES' \
-                   from information_schema.user_privileges group by grantee \
-                 ) all_access{only} order by 1 desc, 2, 3, 4"
-            );
-            Query {
-                sql: of.aliases(sql),
-                note: Some(if sees { "Rights that come with a role are not spelled out here; /roles shows who is a member of what.".into() } else { own.to_string() }),
-            }
-        }
+/// The statements that make everything again in an empty database, in an order that works there.
+pub(super) fn script(of: &mut Mariadb, catalog: &Catalog) -> Result<String, EngineError> {
+    let mut list: Vec<Object> = catalog.objects.clone();
+    let mut named: Vec<String> = Vec::new();
+    for object in &mut list {
+        define(of, object)?;
+        let quoted = format!("`{}`", object.name.replace('`', "``"));
+        named.push(if object.is_view() {
+            quoted
+        } else {
+            String::new()
+        });
     }
-}
-
-impl Mariadb {
-    /// Names in double quotes, in the quotes that this session's mode has for names.
-    fn aliases(&self, sql: String) -> String {
-        sql.replace('"', "`")
+    let rank = |object: &Object| match object.kind {
+        Kind::Sequence => 0,
+        Kind::Table => 1,
+        Kind::Function | Kind::Procedure => 2,
+        Kind::View => 3,
+        Kind::Trigger => 4,
+        _ => 5,
+    };
+    let mut order: Vec<usize> = (0..list.len())
+        .filter(|at| list[*at].definition.is_some())
+        .collect();
+    order.sort_by_key(|at| rank(&list[*at]));
+    // A view comes after the views that it reads.
+    let text_of = |at: usize| list[at].definition.as_deref().unwrap_or_default();
+    let reads = |at: usize, other: usize| {
+        at != other
+            && !named[other].is_empty()
+            && text_of(at).replace('"', "`").contains(&named[other])
+    };
+    let (views, mut rest): (Vec<usize>, Vec<usize>) =
+        order.into_iter().partition(|at| list[*at].is_view());
+    let mut sorted: Vec<usize> = Vec::new();
+    let mut left = views;
+    while !left.is_empty() {
+        let free = left
+            .iter()
+            .position(|at| left.iter().all(|other| !reads(*at, *other)));
+        sorted.push(left.remove(free.unwrap_or(0)));
     }
+    let after = rest
+        .iter()
+        .position(|at| rank(&list[*at]) > 3)
+        .unwrap_or(rest.len());
+    rest.splice(after..after, sorted);
+    if rest.is_empty() {
+        return Ok(String::new());
+    }
+    // Tables refer to each other in any order.
+    let mut text = String::from("set foreign_key_checks = 0;\n");
+    for at in rest {
+        text.push_str(&format!("\n{}\n", text_of(at)));
+    }
+    text.push_str("\nset foreign_key_checks = 1;");
+    Ok(text)
 }

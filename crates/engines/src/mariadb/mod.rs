@@ -4,6 +4,7 @@
 
 mod catalog;
 mod complaint;
+mod listing;
 mod types;
 
 use std::pin::pin;
@@ -563,8 +564,12 @@ impl Connection for Mariadb {
         self.bearings.clone()
     }
 
-    fn catalog(&mut self) -> Result<Catalog, EngineError> {
-        catalog::read(self)
+    fn catalog(&mut self, first: &mut dyn FnMut(Catalog)) -> Result<Catalog, EngineError> {
+        catalog::read(self, first)
+    }
+
+    fn script(&mut self, catalog: &Catalog) -> Result<String, EngineError> {
+        catalog::script(self, catalog)
     }
 
     fn count_rows(&mut self, catalog: &mut Catalog, limit: Duration) {
@@ -707,7 +712,7 @@ impl Connection for Mariadb {
     }
 
     fn listing(&mut self, what: Listing<'_>) -> Result<Query, String> {
-        Ok(catalog::listing(self, what))
+        Ok(listing::listing(self, what))
     }
 
     fn change_password(&mut self, new: &SecretString) -> Result<(), EngineError> {

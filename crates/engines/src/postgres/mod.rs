@@ -2,9 +2,11 @@
 //! every value arrives as the server's own text; rows stream and the link holds them back when nobody takes
 //! them. One statement is sent once. The driver runs in the connection's thread.
 
-mod catalog;
+pub(crate) mod catalog;
 mod complaint;
+mod define;
 mod link;
+mod listing;
 mod tap;
 mod types;
 
@@ -214,6 +216,13 @@ impl Postgres {
             );
         }
         Ok(self)
+    }
+
+    /// The server's version as a number, 150 004 for 15.4.
+    fn version_number(&self) -> u32 {
+        let mut parts = self.bearings.version.split(['.', ' ', 'b', 'r', 'd']);
+        let mut part = || parts.next().and_then(|part| part.parse::<u32>().ok());
+        part().unwrap_or(0) * 10_000 + part().unwrap_or(0)
     }
 
     /// Asks a question of our own whose answer is small.
@@ -596,8 +605,8 @@ impl Connection for Postgres {
         self.bearings.clone()
     }
 
-    fn catalog(&mut self) -> Result<Catalog, EngineError> {
-        catalog::read(self)
+    fn catalog(&mut self, first: &mut dyn FnMut(Catalog)) -> Result<Catalog, EngineError> {
+        catalog::read(self, first)
     }
 
     fn count_rows(&mut self, catalog: &mut Catalog, limit: Duration) {
@@ -608,7 +617,11 @@ impl Connection for Postgres {
     }
 
     fn define(&mut self, object: &mut Object) -> Result<(), EngineError> {
-        catalog::define(self, object)
+        define::define(self, object)
+    }
+
+    fn script(&mut self, _: &Catalog) -> Result<String, EngineError> {
+        define::script(self)
     }
 
     fn run(
@@ -750,7 +763,7 @@ impl Connection for Postgres {
     }
 
     fn listing(&mut self, what: Listing<'_>) -> Result<Query, String> {
-        Ok(catalog::listing(what))
+        Ok(listing::listing(what))
     }
 
     fn change_password(&mut self, new: &SecretString) -> Result<(), EngineError> {

@@ -1,12 +1,14 @@
-//! The catalog of a SQLite database, from its schema tables and pragmas. Comments are read from the
-//! creating statements, where SQLite keeps them.
+//! The catalog of a SQLite database, from its schema tables and pragmas, and the statements that make it again.
+//! Comments and checks are read from the creating statements, where SQLite keeps them.
 
 use std::collections::HashMap;
 
-use idle_tide_core::catalog::{Catalog, Field, Index, Kind, Link, Object};
+use idle_tide_core::catalog::{Catalog, Database, Field, Identity, Index, Kind, Link, Object};
 use idle_tide_lang::dialect::SQLITE;
 use idle_tide_lang::token::{TokenKind, tokens};
 use rusqlite::{Connection, Result, Row};
+
+use super::create;
 
 /// Reads all objects.
 pub(super) fn read(connection: &Connection) -> Result<Catalog> {
@@ -16,32 +18,48 @@ pub(super) fn read(connection: &Connection) -> Result<Catalog> {
         .prepare("select name from pragma_database_list")?
         .query_map([], |row| row.get(0))?
         .collect::<Result<_>>()?;
+    // What follows a table: its indexes and triggers.
+    let mut following: HashMap<(String, String), Vec<String>> = HashMap::new();
     for schema in &schemas {
-        let sql = format!(
-            "select type, name, tbl_name, sql from {}.sqlite_schema",
-            SQLITE.quote_name(schema)
-        );
-        let mut statement = connection.prepare(&sql)?;
-        let mut rows = statement.query([])?;
-        while let Some(row) = rows.next()? {
-            let kind: String = row.get(0)?;
-            let name: String = row.get(1)?;
-            let sql: Option<String> = row.get(3)?;
-            if kind == "trigger" {
-                let mut object = Object::new(schema.as_str(), name, Kind::Trigger);
-                object.owner = row.get(2)?;
-                object.definition = sql;
-                objects.push(object);
-            } else if let Some(sql) = sql {
-                definitions.insert((schema.clone(), name), sql);
+        for (kind, name, table, sql) in statements(connection, schema)? {
+            let Some(sql) = sql else { continue };
+            let sql = placed(&sql, schema);
+            match kind.as_str() {
+                "trigger" => {
+                    let mut object = Object::new(schema.as_str(), name, Kind::Trigger);
+                    object.table = Some(table.clone());
+                    object.temporary = schema == "temp";
+                    object.definition = Some(format!("{sql};"));
+                    objects.push(object);
+                    following
+                        .entry((schema.clone(), table))
+                        .or_default()
+                        .push(sql);
+                }
+                "index" => following
+                    .entry((schema.clone(), table))
+                    .or_default()
+                    .push(sql),
+                _ => {
+                    definitions.insert((schema.clone(), name), sql);
+                }
             }
         }
     }
-    let mut statement = connection.prepare("select schema, name, type from pragma_table_list")?;
-    let list: Vec<(String, String, String)> = statement
-        .query_map([], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?
+    let mut statement =
+        connection.prepare("select schema, name, type, wr, strict from pragma_table_list")?;
+    let list: Vec<(String, String, String, bool, bool)> = statement
+        .query_map([], |row| {
+            Ok((
+                row.get(0)?,
+                row.get(1)?,
+                row.get(2)?,
+                row.get(3)?,
+                row.get(4)?,
+            ))
+        })?
         .collect::<Result<_>>()?;
-    for (schema, name, kind) in list {
+    for (schema, name, kind, without_rowid, strict) in list {
         let mut object = Object::new(
             schema.as_str(),
             name.as_str(),
@@ -52,31 +70,187 @@ pub(super) fn read(connection: &Connection) -> Result<Catalog> {
             },
         );
         object.helper = kind == "shadow" || name.starts_with("sqlite_");
-        object.definition = definitions.get(&(schema, name)).cloned();
-        if let Err(error) = describe(connection, &mut object) {
+        object.temporary = schema == "temp";
+        if strict {
+            let words = "every value has its column's type (strict)";
+            object.facts.push(("values".into(), words.into()));
+        }
+        if without_rowid && !object.helper {
+            let words = "under the key itself (without rowid)";
+            object.facts.push(("rows are kept".into(), words.into()));
+        }
+        let key = (schema, name);
+        let definition = definitions.get(&key).cloned();
+        if let Err(error) = describe(connection, &mut object, without_rowid) {
             object.broken = Some(match &error {
                 rusqlite::Error::SqlInputError { msg, .. } => msg.clone(),
                 rusqlite::Error::SqliteFailure(_, Some(message)) => message.clone(),
                 error => error.to_string(),
             });
         }
-        if let Some(definition) = object.definition.clone() {
-            comments(&definition, &mut object);
+        for index in &mut object.indexes {
+            let made = following.get(&key).into_iter().flatten();
+            if let (Some(condition), Some(sql)) = (
+                &mut index.condition,
+                made.into_iter().find(|sql| names(sql, &index.name)),
+            ) {
+                *condition = after_where(sql);
+            }
+        }
+        if let Some(mut definition) = definition {
+            create::comments(&definition, &mut object);
+            if object.kind == Kind::Table {
+                create::checks(&definition, &mut object);
+            }
+            definition.push(';');
+            for more in following.remove(&key).unwrap_or_default() {
+                definition.push_str(&format!("\n{more};"));
+            }
+            object.definition = Some(definition);
         }
         objects.push(object);
     }
+    // Without named columns a link goes to the primary key.
+    let keys: HashMap<(String, String), Vec<String>> = objects
+        .iter()
+        .filter(|object| object.kind == Kind::Table)
+        .map(|object| {
+            let mut key: Vec<&Field> = object.fields.iter().filter(|f| f.key.is_some()).collect();
+            key.sort_by_key(|field| field.key);
+            let names = key.into_iter().map(|field| field.name.clone()).collect();
+            ((object.schema.clone(), object.name.to_lowercase()), names)
+        })
+        .collect();
+    for object in &mut objects {
+        for link in &mut object.links {
+            let theirs = (object.schema.clone(), link.table.to_lowercase());
+            if link.their_columns.iter().any(String::is_empty)
+                && let Some(key) = keys.get(&theirs)
+            {
+                link.their_columns.clone_from(key);
+            }
+        }
+    }
     objects.sort_by(|a, b| (&a.name, &a.schema).cmp(&(&b.name, &b.schema)));
+    let files: Vec<(String, Option<String>)> = connection
+        .prepare("select name, file from pragma_database_list")?
+        .query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?
+        .collect::<Result<_>>()?;
+    let databases = files
+        .into_iter()
+        .map(|(name, file)| Database {
+            here: name == "main",
+            name,
+            detail: file.unwrap_or_default(),
+        })
+        .collect();
     Ok(Catalog {
         objects,
+        schemas: schemas.clone(),
         path: schemas,
+        databases,
+        ..Catalog::default()
     })
+}
+
+/// Whether a statement makes the index of this name.
+fn names(sql: &str, index: &str) -> bool {
+    let list = tokens(sql, &SQLITE);
+    let mut names = list.iter().filter_map(|token| token.name(sql));
+    names.any(|name| name.eq_ignore_ascii_case("index"))
+        && names
+            .next()
+            .is_some_and(|name| name.eq_ignore_ascii_case(index))
+}
+
+/// The condition at the end of a statement that makes an index.
+fn after_where(sql: &str) -> String {
+    let list = tokens(sql, &SQLITE);
+    let mut depth = 0;
+    for token in &list {
+        match token.kind {
+            TokenKind::Open => depth += 1,
+            TokenKind::Close => depth -= 1,
+            TokenKind::Word if depth == 0 && token.is_word(sql, "where") => {
+                return sql[token.end..].trim().to_string();
+            }
+            _ => {}
+        }
+    }
+    String::new()
+}
+
+/// Kind, name, table and text of the statements that SQLite keeps of a schema, as they were made.
+type Kept = Vec<(String, String, String, Option<String>)>;
+
+fn statements(connection: &Connection, schema: &str) -> Result<Kept> {
+    let sql = format!(
+        "select type, name, tbl_name, sql from {}.sqlite_schema order by rowid",
+        SQLITE.quote_name(schema)
+    );
+    let mut statement = connection.prepare(&sql)?;
+    statement
+        .query_map([], |row| {
+            Ok((row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?))
+        })?
+        .collect()
+}
+
+/// The statement with the schema that SQLite leaves out of it, where that is not the main one.
+fn placed(sql: &str, schema: &str) -> String {
+    if schema == "main" {
+        return sql.to_string();
+    }
+    let list = tokens(sql, &SQLITE);
+    let of = |words: &[&str]| {
+        list.iter()
+            .find(|token| words.iter().any(|word| token.is_word(sql, word)))
+    };
+    let Some(kind) = of(&["table", "view", "index", "trigger"]) else {
+        return sql.to_string();
+    };
+    if schema == "temp" {
+        let before = match of(&["virtual", "unique"]) {
+            Some(word) if word.start < kind.start => word.start,
+            _ => kind.start,
+        };
+        // An index goes where its table is; a temporary table is named with its schema instead.
+        if kind.is_word(sql, "index") || before != kind.start {
+            return format!("{} temp.{}", &sql[..kind.end], sql[kind.end..].trim_start());
+        }
+        return format!("{}temp {}", &sql[..before], &sql[before..]);
+    }
+    let schema = SQLITE.quote_name(schema);
+    format!(
+        "{} {schema}.{}",
+        &sql[..kind.end],
+        sql[kind.end..].trim_start()
+    )
+}
+
+/// The statements that make everything again in an empty database, in the order in which they were made.
+/// Databases that were attached have to be attached before they run.
+pub(super) fn script(connection: &Connection, catalog: &Catalog) -> Result<String> {
+    let mut text = String::new();
+    for schema in &catalog.schemas {
+        for (_, name, _, sql) in statements(connection, schema)? {
+            let helper = catalog
+                .objects
+                .iter()
+                .any(|object| object.helper && object.name == name && object.schema == *schema);
+            if let (Some(sql), false) = (sql, helper) {
+                text.push_str(&format!("{};\n\n", placed(&sql, schema)));
+            }
+        }
+    }
+    Ok(text.trim_end().to_string())
 }
 
 fn text(row: &Row<'_>, at: usize) -> Result<String> {
     Ok(row.get::<_, Option<String>>(at)?.unwrap_or_default())
 }
 
-fn describe(connection: &Connection, object: &mut Object) -> Result<()> {
+fn describe(connection: &Connection, object: &mut Object, without_rowid: bool) -> Result<()> {
     let place = (object.name.clone(), object.schema.clone());
     let mut statement = connection.prepare_cached(
         "select name, type, \"notnull\", dflt_value, pk, hidden from pragma_table_xinfo(?1, ?2)",
@@ -95,8 +269,15 @@ fn describe(connection: &Connection, object: &mut Object) -> Result<()> {
             key: (key > 0).then_some(key),
             default: row.get(3)?,
             generated: hidden >= 2,
-            comment: None,
+            ..Field::default()
         });
+    }
+    // The one column that stands for the row's number fills itself.
+    let mut key = object.fields.iter_mut().filter(|f| f.key.is_some());
+    if let (Some(field), None, false) = (key.next(), key.next(), without_rowid)
+        && field.declared.eq_ignore_ascii_case("integer")
+    {
+        field.identity = Identity::ByDefault;
     }
     if object.kind != Kind::Table {
         return Ok(());
@@ -119,11 +300,13 @@ fn describe(connection: &Connection, object: &mut Object) -> Result<()> {
             columns,
             unique: row.get::<_, i64>(1)? == 1,
             automatic: text(row, 2)? != "c",
-            partial: row.get::<_, i64>(3)? == 1,
+            primary: text(row, 2)? == "pk",
+            condition: (row.get::<_, i64>(3)? == 1).then(String::new),
+            ..Index::default()
         });
     }
     let mut statement = connection.prepare_cached(
-        "select id, \"table\", \"from\", \"to\", on_delete from pragma_foreign_key_list(?1, ?2) order by id desc, seq",
+        "select id, \"table\", \"from\", \"to\", on_delete, on_update from pragma_foreign_key_list(?1, ?2) order by id desc, seq",
     )?;
     let mut rows = statement.query((&place.0, &place.1))?;
     let mut last = None;
@@ -134,6 +317,7 @@ fn describe(connection: &Connection, object: &mut Object) -> Result<()> {
             object.links.push(Link {
                 table,
                 on_delete: text(row, 4)?.to_lowercase(),
+                on_update: text(row, 5)?.to_lowercase(),
                 ..Link::default()
             });
             last = Some(id);
@@ -146,61 +330,6 @@ fn describe(connection: &Connection, object: &mut Object) -> Result<()> {
         }
     }
     Ok(())
-}
-
-/// Reads the comments of a creating statement: the first one before the first column (or of a view) belongs
-/// to the object, one that ends a column's line belongs to that column.
-fn comments(definition: &str, object: &mut Object) {
-    let list = tokens(definition, &SQLITE);
-    let mut depth = 0_i32;
-    let mut current: Option<usize> = None;
-    let mut at_start = false;
-    // A comment behind a comma on the same line belongs to the column before the comma.
-    let mut previous: Option<usize> = None;
-    let mut line_broken = true;
-    for token in &list {
-        match token.kind {
-            TokenKind::Open => {
-                depth += 1;
-                at_start = depth == 1;
-            }
-            TokenKind::Close => depth -= 1,
-            TokenKind::Comma if depth == 1 => {
-                previous = current.take();
-                at_start = true;
-                line_broken = false;
-            }
-            TokenKind::Space if token.of(definition).contains('\n') => line_broken = true,
-            TokenKind::Word | TokenKind::QuotedName if at_start && depth == 1 => {
-                at_start = false;
-                let name = token.name(definition).unwrap_or_default();
-                current = object
-                    .fields
-                    .iter()
-                    .position(|field| field.name.eq_ignore_ascii_case(&name));
-            }
-            TokenKind::Comment => {
-                let words = token.of(definition);
-                let words = words
-                    .trim_start_matches("--")
-                    .trim_start_matches("/*")
-                    .trim_end_matches("*/")
-                    .trim()
-                    .to_string();
-                let field = current.or(previous.filter(|_| !line_broken));
-                match field.and_then(|at| object.fields.get_mut(at)) {
-                    Some(field) if object.kind != Kind::View => {
-                        field.comment.get_or_insert(words);
-                    }
-                    _ if object.comment.is_none() && (depth <= 1) => {
-                        object.comment = Some(words);
-                    }
-                    _ => {}
-                }
-            }
-            _ => {}
-        }
-    }
 }
 
 #[cfg(test)]
@@ -254,7 +383,7 @@ mod tests {
             .find(|index| index.name == "i")
             .expect("there");
         assert_eq!(made.columns, ["x", "(expression)"]);
-        assert!(made.unique && made.partial && !made.automatic);
+        assert!(made.unique && made.condition.as_deref() == Some("x > 0") && !made.automatic);
         assert!(
             t.indexes
                 .iter()

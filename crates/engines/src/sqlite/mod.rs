@@ -4,6 +4,7 @@
 mod catalog;
 mod complaint;
 mod control;
+mod create;
 mod demo;
 mod open;
 
@@ -283,9 +284,13 @@ impl Connection for Sqlite {
         }
     }
 
-    fn catalog(&mut self) -> Result<Catalog, EngineError> {
+    fn catalog(&mut self, _: &mut dyn FnMut(Catalog)) -> Result<Catalog, EngineError> {
         self.refresh()?;
         catalog::read(&self.connection).map_err(complaint::read)
+    }
+
+    fn script(&mut self, catalog: &Catalog) -> Result<String, EngineError> {
+        catalog::script(&self.connection, catalog).map_err(complaint::read)
     }
 
     fn count_rows(&mut self, catalog: &mut Catalog, limit: Duration) {

@@ -93,7 +93,7 @@ fn suite(c: &mut dyn Connection) {
     );
 
     // Names, origins and keys of columns. The catalog tells where they come from in every family.
-    c.catalog().expect("read");
+    c.catalog(&mut |_| {}).expect("read");
     let (_, keep) = run(
         c,
         "select b.id, b.code as code, 1 + 1 as two from berths b order by b.id",
@@ -236,7 +236,7 @@ fn suite(c: &mut dyn Connection) {
         "create view deep as select code from berths where depth > 2",
     )
     .expect("made");
-    let mut catalog = c.catalog().expect("read");
+    let mut catalog = c.catalog(&mut |_| {}).expect("read");
     c.count_rows(&mut catalog, Duration::from_secs(5));
     let visits = catalog.table("visits").expect("there");
     assert_eq!(

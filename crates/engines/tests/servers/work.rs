@@ -197,7 +197,7 @@ fn the_harbour_loads_and_its_catalog_is_whole() {
         load_harbour(&mut *c, &settings).unwrap_or_else(|error| panic!("{server}: {error}"));
         let mut beside = c.beside().expect("a second connection")().expect("opens");
         beside.follow(&c.bearings()).expect("follows");
-        let mut catalog = beside.catalog().expect("read");
+        let mut catalog = beside.catalog(&mut |_| {}).expect("read");
         beside.count_rows(&mut catalog, Duration::from_secs(5));
         let visits = catalog.table("visits").expect("there").clone();
         assert_eq!(visits.links.len(), 2, "{server}");
@@ -227,7 +227,7 @@ fn the_harbour_loads_and_its_catalog_is_whole() {
                 .objects
                 .iter()
                 .any(|o| o.kind == idle_tide_core::Kind::Trigger
-                    && o.owner.as_deref() == Some("dues"))
+                    && o.table.as_deref() == Some("dues"))
         );
         assert!(catalog.table("owed").is_some_and(|view| view.is_view()));
         // What a definition says, the server takes.
@@ -410,7 +410,13 @@ fn bearings_follow_what_is_typed() {
     assert_eq!(c.bearings().database, "harbour");
     let mut nowhere = connect("mariadb", "");
     assert_eq!(nowhere.bearings().database, "");
-    assert!(nowhere.catalog().expect("empty").objects.is_empty());
+    assert!(
+        nowhere
+            .catalog(&mut |_| {})
+            .expect("empty")
+            .objects
+            .is_empty()
+    );
     let error = run(&mut *nowhere, "select * from visits")
         .err()
         .expect("refused");

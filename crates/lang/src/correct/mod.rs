@@ -203,6 +203,7 @@ mod tests {
                 table("quays", &["id", "name"]),
                 table("visits", &["id", "berth_id"]),
             ],
+            ..Catalog::default()
         }
     }
 
