@@ -60,7 +60,7 @@ const SEQUENCES: &str = "select n.nspname, c.relname, pg_get_userbyid(c.relowner
 
 const ROUTINES: &str = "select n.nspname, p.proname, PROKIND, pg_get_function_identity_arguments(p.oid), pg_get_function_arguments(p.oid), pg_get_function_result(p.oid), \
     l.lanname, p.provolatile, p.proisstrict, p.prosecdef, pg_get_userbyid(p.proowner), d.description, \
-    exists (select from pg_catalog.pg_depend e where e.classid = 'pg_proc'::regclass and e.objid = p.oid and e.deptype = 'e') \
+    exists (select from pg_catalog.pg_depend e where e.classid = 'pg_proc'::regclass and e.objid = p.oid and e.deptype in ('e', 'i')) \
     from pg_catalog.pg_proc p join pg_catalog.pg_namespace n on n.oid = p.pronamespace join pg_catalog.pg_language l on l.oid = p.prolang \
     left join pg_catalog.pg_description d on d.objoid = p.oid and d.classoid = 'pg_proc'::regclass where true";
 
@@ -449,7 +449,17 @@ pub(super) fn read(of: &Postgres, first: &mut dyn FnMut(Catalog)) -> Result<Cata
         ..Catalog::default()
     };
     let by_name = |objects: &mut Vec<Object>| {
-        objects.sort_by(|a, b| (&a.name, &a.schema, a.kind).cmp(&(&b.name, &b.schema, b.kind)));
+        objects.sort_by(|a, b| {
+            let key = |o: &Object| {
+                (
+                    o.name.clone(),
+                    o.schema.clone(),
+                    o.kind,
+                    o.signature.clone(),
+                )
+            };
+            key(a).cmp(&key(b))
+        });
     };
     if reading.objects.len() > MANY {
         let mut names = Catalog {

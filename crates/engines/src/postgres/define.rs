@@ -22,10 +22,20 @@ struct Piece {
     text: String,
 }
 
-const NOT_OF_EXTENSION: &str = "not exists (select from pg_catalog.pg_depend e where e.classid = 'CLASS'::regclass and e.objid = OID and e.deptype = 'e')";
+/// What an extension made, or a type brings with it, is not made again.
+const NOT_OF_EXTENSION: &str = "not exists (select from pg_catalog.pg_depend e where e.classid = 'CLASS'::regclass and e.objid = OID and e.deptype in (HOW))";
 
 fn own(class: &str, oid: &str) -> String {
-    let rest = NOT_OF_EXTENSION.replace("CLASS", class).replace("OID", oid);
+    // The functions that make a range come with its type.
+    let how = if class == "pg_proc" {
+        "'e', 'i'"
+    } else {
+        "'e'"
+    };
+    let rest = NOT_OF_EXTENSION
+        .replace("CLASS", class)
+        .replace("OID", oid)
+        .replace("HOW", how);
     format!("{OWN} and {rest}")
 }
 

@@ -2,6 +2,7 @@
 
 mod faults;
 mod place;
+mod rebuild;
 mod shared;
 mod types;
 mod ways;
