@@ -1,9 +1,11 @@
 //! How values look and how they leave: safe display of any text, text layouts, export writers, small
-//! pictures. Everything here turns data into characters; it knows no terminal and opens no file.
+//! pictures, drawings as cells, SVG and PDF. Everything here turns data into characters; it knows no terminal and opens no file.
 #![deny(missing_docs)]
 
 pub mod export;
+pub mod links;
 pub mod marks;
+pub mod pdf;
 pub mod picture;
 
 pub use export::{Format, Layout, RowWriter, writer};

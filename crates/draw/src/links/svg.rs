@@ -1,0 +1,177 @@
+//! The drawing as SVG 1.1, for the page: dark lines on white, a legend below, everything in one font of fixed
+//! width so that the columns of the terminal hold.
+
+use std::fmt::Write as _;
+
+use super::Drawing;
+use crate::marks::show_label;
+
+/// Points of a cell: the advance of the font at this size (0.602 of it, as in DejaVu Sans Mono and its kin).
+const CELL: (f64, f64) = (7.224, 17.0);
+const FONT_SIZE: f64 = 12.0;
+const PAGE: f64 = 24.0;
+
+/// Text for an XML document; characters that XML 1.0 forbids are shown by their marks.
+fn escaped(text: &str, most: usize) -> String {
+    let shown = show_label(text, most);
+    let mut out = String::new();
+    for character in shown.runs.iter().flat_map(|run| run.text.chars()) {
+        match character {
+            '&' => out.push_str("&amp;"),
+            '<' => out.push_str("&lt;"),
+            '>' => out.push_str("&gt;"),
+            '"' => out.push_str("&quot;"),
+            c if (c as u32) < 0x20 || matches!(c as u32, 0xfffe | 0xffff) => out.push('\u{fffd}'),
+            c => out.push(c),
+        }
+    }
+    out
+}
+
+impl Drawing {
+    /// The drawing as an SVG document; `title` stands above it.
+    pub fn svg(&self, title: &str) -> String {
+        let top = PAGE + 28.0;
+        let px = |x: f64| PAGE + x * CELL.0;
+        let py = |y: f64| top + y * CELL.1;
+        let legend = "≡ several may refer to it   • one   ○ one or none   ── declared   ┄┄ guessed";
+        let legend_width = legend.chars().count() as f64 * CELL.0;
+        let width = (self.layout.width as f64 * CELL.0).max(legend_width) + 2.0 * PAGE;
+        let height = top + self.layout.height as f64 * CELL.1 + 28.0 + PAGE;
+        let mut out = String::new();
+        let mut put = |line: String| {
+            out.push_str(&line);
+            out.push('\n');
+        };
+        put("<?xml version=\"1.0\" encoding=\"UTF-8\"?>".into());
+        put(format!(
+            "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{width:.0}\" height=\"{height:.0}\" viewBox=\"0 0 {width:.0} {height:.0}\" \
+             font-family=\"DejaVu Sans Mono, Hack, Liberation Mono, monospace\" font-size=\"{FONT_SIZE}\">"
+        ));
+        put(format!("<title>{}</title>", escaped(title, 400)));
+        put("<rect width=\"100%\" height=\"100%\" fill=\"#ffffff\"/>".into());
+        put(format!(
+            "<text x=\"{PAGE}\" y=\"{:.1}\" font-size=\"15\" font-weight=\"bold\" fill=\"#0b2530\">{}</text>",
+            PAGE + 6.0,
+            escaped(title, 400)
+        ));
+        for (wire, points) in self.wires.iter().zip(&self.layout.wires) {
+            // The ends touch the tables; corners lie in the middle of their cells.
+            let mut places: Vec<(f64, f64)> = points
+                .iter()
+                .map(|(x, y)| (px(*x as f64 + 0.5), py(*y as f64 + 0.5)))
+                .collect();
+            let beside = |plate: usize, x: usize| self.layout.plates[plate].x > x;
+            let ends = [
+                (0, wire.from.0),
+                (places.len().saturating_sub(1), wire.to.0),
+            ];
+            let (Some(first), Some(last)) = (points.first(), points.last()) else {
+                continue;
+            };
+            for ((at, plate), x) in ends.into_iter().zip([first.0, last.0]) {
+                places[at].0 += if beside(plate, x) {
+                    CELL.0 / 2.0
+                } else {
+                    -CELL.0 / 2.0
+                };
+            }
+            let mut path = String::new();
+            for (x, y) in &places {
+                write!(path, "{x:.1},{y:.1} ").unwrap_or_default();
+            }
+            let dash = if wire.declared {
+                ""
+            } else {
+                " stroke-dasharray=\"4 3\""
+            };
+            put(format!(
+                "<polyline points=\"{}\" fill=\"none\" stroke=\"#2a7f78\" stroke-width=\"1.2\"{dash}/>",
+                path.trim_end()
+            ));
+            let side = |plate: usize, x: usize| if beside(plate, x) { -1.0 } else { 1.0 };
+            let (x, y) = places[0];
+            let out_of = side(wire.from.0, first.0);
+            if wire.many {
+                // Three strokes that come together.
+                for spread in [-4.0, 4.0] {
+                    put(format!(
+                        "<line x1=\"{x:.1}\" y1=\"{:.1}\" x2=\"{:.1}\" y2=\"{y:.1}\" stroke=\"#2a7f78\" stroke-width=\"1.2\"/>",
+                        y + spread,
+                        x + out_of * 9.0
+                    ));
+                }
+            } else {
+                put(format!(
+                    "<circle cx=\"{:.1}\" cy=\"{y:.1}\" r=\"2.6\" fill=\"#2a7f78\"/>",
+                    x + out_of * 4.0
+                ));
+            }
+            let (x, y) = places[places.len() - 1];
+            let fill = if wire.optional { "#ffffff" } else { "#2a7f78" };
+            put(format!(
+                "<circle cx=\"{:.1}\" cy=\"{y:.1}\" r=\"2.6\" fill=\"{fill}\" stroke=\"#2a7f78\" stroke-width=\"1.2\"/>",
+                x + side(wire.to.0, last.0) * 4.0
+            ));
+        }
+        for (plate, area) in self.plates.iter().zip(&self.layout.plates) {
+            let (x, y) = (px(area.x as f64), py(area.y as f64));
+            let (w, h) = (area.width as f64 * CELL.0, area.height as f64 * CELL.1);
+            put(format!(
+                "<rect x=\"{x:.1}\" y=\"{y:.1}\" width=\"{w:.1}\" height=\"{h:.1}\" fill=\"#edf4f4\"/>"
+            ));
+            put(format!(
+                "<rect x=\"{x:.1}\" y=\"{y:.1}\" width=\"{w:.1}\" height=\"{:.1}\" fill=\"#cfe4e4\"/>",
+                CELL.1
+            ));
+            let mut text = |x: f64, row: usize, most: usize, words: &str, style: &str| {
+                if !words.is_empty() && most > 0 {
+                    put(format!(
+                        "<text x=\"{x:.1}\" y=\"{:.1}\" xml:space=\"preserve\" {style}>{}</text>",
+                        py((area.y + row) as f64) + 12.6,
+                        escaped(words, most)
+                    ));
+                }
+            };
+            let inside = area.width - 2;
+            text(
+                x + CELL.0,
+                0,
+                inside,
+                &plate.title,
+                "font-weight=\"bold\" fill=\"#06141a\"",
+            );
+            let taken = unicode_width::UnicodeWidthStr::width(plate.title.as_str()) + 2;
+            text(
+                x + (1 + taken) as f64 * CELL.0,
+                0,
+                inside.saturating_sub(taken),
+                &plate.note,
+                "fill=\"#3b545d\"",
+            );
+            let names = plate
+                .lines
+                .iter()
+                .map(|(name, _)| unicode_width::UnicodeWidthStr::width(name.as_str()))
+                .max()
+                .unwrap_or(0);
+            for (n, (name, note)) in plate.lines.iter().enumerate() {
+                text(x + CELL.0, n + 1, inside, name, "fill=\"#1c2b31\"");
+                text(
+                    x + (names + 3) as f64 * CELL.0,
+                    n + 1,
+                    inside.saturating_sub(names + 2),
+                    note,
+                    "fill=\"#3b545d\"",
+                );
+            }
+        }
+        put(format!(
+            "<text x=\"{PAGE}\" y=\"{:.1}\" fill=\"#3b545d\" xml:space=\"preserve\">{}</text>",
+            py(self.layout.height as f64) + 24.0,
+            escaped(legend, 400)
+        ));
+        put("</svg>".into());
+        out
+    }
+}
