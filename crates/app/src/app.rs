@@ -8,7 +8,9 @@ use idle_tide_desk::settings::Settings;
 use idle_tide_desk::{Content, Desk, Event, Request, State, Tone};
 use idle_tide_lang::complete::{Completion, Sources as Known, complete};
 use idle_tide_lang::correct::Correction;
+use ratatui::layout::Rect;
 
+use crate::catalog::CatalogView;
 use crate::composer::Composer;
 use crate::guide;
 use crate::sources::Sources;
@@ -46,6 +48,8 @@ pub enum Over {
         /// Whether Enter brings the statement into the composer in any case.
         recall: bool,
     },
+    /// The catalog.
+    Catalog,
     /// The sources.
     Sources(Box<Sources>),
     /// The current row as a record; the first line shown.
@@ -77,6 +81,30 @@ pub struct Grid {
     pub left: usize,
     /// Widest value seen of each column, by its number.
     pub widths: HashMap<usize, usize>,
+}
+
+/// Where a drawing is being looked at.
+#[derive(Debug, Clone, Copy)]
+pub struct Looking {
+    /// First column shown.
+    pub x: usize,
+    /// First row shown.
+    pub y: usize,
+    /// The table at hand.
+    pub at: usize,
+    /// Whether the table at hand is brought into sight.
+    pub follow: bool,
+}
+
+impl Default for Looking {
+    fn default() -> Self {
+        Looking {
+            x: 0,
+            y: 0,
+            at: 0,
+            follow: true,
+        }
+    }
 }
 
 /// The list of completions or corrections.
@@ -125,6 +153,10 @@ pub struct Spots {
     pub text: (u16, usize),
     /// Lines of a list that lies over: line and place.
     pub list: Vec<(u16, usize)>,
+    /// Lines of the catalog's columns: column, where, place.
+    pub catalog: Vec<(usize, Rect, usize)>,
+    /// Where a drawing is, and the column and row of it that stand there first.
+    pub drawing: Option<(Rect, usize, usize)>,
 }
 
 /// The full screen.
@@ -149,6 +181,10 @@ pub struct App {
     pub mending: bool,
     /// Where each result is read, by the entry's number.
     pub grids: HashMap<u32, Grid>,
+    /// The catalog view, as it was left.
+    pub catalog: CatalogView,
+    /// Where each drawing is looked at, by the entry's number.
+    pub drawings: HashMap<u32, Looking>,
     /// First line and column shown of each text, by the entry's number.
     pub texts: HashMap<u32, (usize, usize)>,
     /// Whether the view was cleared.
@@ -195,6 +231,8 @@ impl App {
             marked: None,
             mending: false,
             grids: HashMap::new(),
+            catalog: CatalogView::default(),
+            drawings: HashMap::new(),
             texts: HashMap::new(),
             cleared: false,
             found: String::new(),
@@ -220,6 +258,9 @@ impl App {
         self.desk.handle(event);
         if let (true, Over::Sources(view)) = (found, &mut self.over) {
             view.looking = false;
+        }
+        if self.over == Over::Catalog {
+            self.refresh_catalog();
         }
         self.settle(before);
     }
@@ -313,6 +354,13 @@ impl App {
             Request::Guide(topic) => self.open_guide(&topic),
             Request::Entries => self.open_entries(false),
             Request::Sources => self.open_sources(),
+            Request::Catalog(name) => {
+                self.over = Over::Catalog;
+                self.refresh_catalog();
+                if let Some(name) = name {
+                    self.catalog.go_to(&name);
+                }
+            }
             Request::Clear => {
                 self.cleared = true;
                 self.focus = Focus::Write;

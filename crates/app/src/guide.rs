@@ -207,6 +207,7 @@ pub fn page(topic: &str, width: usize) -> Page {
         "keys" => &Place::ALL,
         "write" => &[Place::Writing, Place::Completing],
         "read" => &[Place::Rows, Place::Text, Place::Record],
+        "look around" => &[Place::Catalog, Place::Actions, Place::Links],
         "entries" => &[Place::Entries],
         "arrive" => &[Place::Sources, Place::Form, Place::Hidden],
         _ => &[],

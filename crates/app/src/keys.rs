@@ -14,6 +14,12 @@ pub enum Place {
     Rows,
     /// While reading a text.
     Text,
+    /// On a drawing of links.
+    Links,
+    /// In the catalog.
+    Catalog,
+    /// In the catalog's list of actions.
+    Actions,
     /// In the record.
     Record,
     /// In the entries.
@@ -34,7 +40,7 @@ pub enum Place {
 
 impl Place {
     /// All places, in the guide's order.
-    pub const ALL: [Place; 13] = [
+    pub const ALL: [Place; 16] = [
         Place::Everywhere,
         Place::Writing,
         Place::Completing,
@@ -42,6 +48,9 @@ impl Place {
         Place::Rows,
         Place::Text,
         Place::Record,
+        Place::Catalog,
+        Place::Actions,
+        Place::Links,
         Place::Entries,
         Place::Sources,
         Place::Form,
@@ -59,6 +68,9 @@ impl Place {
             Place::Rows => "While reading rows",
             Place::Text => "While reading a text",
             Place::Record => "In the record",
+            Place::Links => "On a drawing of links",
+            Place::Catalog => "In the catalog",
+            Place::Actions => "In the catalog's list of actions",
             Place::Entries => "In the entries",
             Place::Guide => "In the guide",
             Place::Sources => "In the sources",
@@ -154,6 +166,29 @@ pub static KEYS: &[Key] = &[
     key(P::Record, "↑ ↓", "rows", true, "", "the row before, after"),
     key(P::Record, "PgUp PgDn", "fields", true, "", "scroll the fields"),
     key(P::Record, "Esc", "closes", true, "", "back to the rows"),
+    key(P::Catalog, "← →", "columns", true, "", "the column before; what is marked opens to the right"),
+    key(P::Catalog, "↑ ↓", "choose", false, "", "choose; PgUp, PgDn, Home and End too"),
+    key(P::Catalog, "type", "narrows", true, "", "narrows the column you are in, by letters in their order; Backspace and Ctrl-U widen it"),
+    key(P::Catalog, "Enter", "name into the statement", true, "", "puts the name into the statement, quoted and with its schema where that is needed; goes to another database"),
+    key(P::Catalog, "Space", "actions", true, "", "sample, figures, links, definition, in full"),
+    key(P::Catalog, "F6", "links", true, "/links", "draws what is around the marked table"),
+    key(P::Catalog, "Esc", "back", true, "", "clears what narrows; then back"),
+    key(P::Actions, "↑ ↓", "choose", true, "", "choose what to do with the marked object"),
+    key(P::Actions, "Enter", "does it", true, "", "does it"),
+    key(P::Actions, "Esc", "back", true, "", "back to the columns"),
+    key(P::Links, "↑ ↓ ← →", "tables", true, "", "go from table to table"),
+    key(P::Links, "Space", "choose for a way", true, "/route", "chooses the table for a way; with two or more the way is shown"),
+    key(P::Links, "N", "next way", true, "", "the next-shortest way"),
+    key(P::Links, "J", "its join", true, "/route", "puts the join of the way into the statement"),
+    key(P::Links, "Enter", "only around it", true, "/links", "draws only what is around the table"),
+    key(P::Links, "+ -", "further, nearer", false, "/links --distance", "draws one link further, or nearer"),
+    key(P::Links, "W", "whole", true, "/links", "draws everything again"),
+    key(P::Links, "G", "guesses", true, "/links --declared", "shows or hides guessed links"),
+    key(P::Links, "C", "check guesses", false, "/links --check", "asks the data how many values of the guessed links match"),
+    key(P::Links, "I", "in full", true, "/about", "the table in full"),
+    key(P::Links, "S", "sample", false, "/sample", "a few rows of the table"),
+    key(P::Links, "PgUp PgDn", "", false, "", "scroll up and down; Ctrl-arrows scroll every way"),
+    key(P::Links, "Esc", "writes", true, "", "goes back to writing"),
     key(P::Entries, "type", "searches", true, "", "narrows the list"),
     key(P::Entries, "↑ ↓", "choose", true, "", "choose an entry or a statement"),
     key(P::Entries, "Enter", "opens", true, "", "shows the entry; an earlier statement goes into the composer"),
@@ -183,6 +218,8 @@ pub static KEYS: &[Key] = &[
     key(P::Question, "N", "no", true, "", "leaves everything as it is; Esc too"),
     key(P::Running, "Ctrl-C", "stops", true, "", "stops what runs; rows so far are kept"),
     key(P::Everywhere, "F1", "guide", true, "/help", "the guide, open where you are"),
+    key(P::Everywhere, "F2", "catalog", true, "/catalog", "everything that is here, in columns"),
+    key(P::Everywhere, "F6", "links", false, "/links", "how the tables hang together, drawn"),
     key(P::Everywhere, "F3", "entries", true, "/entries", "all entries, and statements of earlier sessions"),
     key(P::Everywhere, "F4", "record", false, "/record", "the current row, one field per line"),
     key(P::Everywhere, "F9", "sources", true, "/sources", "open sessions, saved sources, servers on this machine"),

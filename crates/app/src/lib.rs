@@ -3,6 +3,7 @@
 #![deny(missing_docs)]
 
 pub mod app;
+pub mod catalog;
 pub mod cli;
 pub mod composer;
 pub mod guide;

@@ -361,8 +361,11 @@ impl Session {
         if let Some(notice) = self.desk.notice() {
             say(&notice.text);
         }
+        let mut join = String::new();
         if let Some(request) = self.desk.take_request() {
             match request {
+                // The way between tables, as a statement.
+                Request::Recall(text) => join = format!("\n{text}\n"),
                 Request::Quit => return Ok(Ended::Quit),
                 Request::Guide(topic) => {
                     let page = match topic.as_str() {
@@ -408,6 +411,11 @@ impl Session {
                     words.push_str(&format!("\nNearest: {}", nearest.label));
                 }
                 say(&words);
+            }
+            Content::Links(links) => {
+                self.results += 1;
+                let text = links.page().text() + &join;
+                return self.written(self.output.clone().write_all(text.as_bytes()), place);
             }
             Content::Page(page) if entry.is_statement && failed => {}
             Content::Page(page) if entry.is_statement => {

@@ -8,6 +8,7 @@ use idle_tide_draw::picture::{counted, lasting};
 use idle_tide_engines::Outcome;
 
 use crate::failure::Failure;
+use crate::links::Links;
 use crate::page::{Page, Tone};
 use crate::sheet::{Sheet, read};
 
@@ -39,6 +40,8 @@ pub enum Content {
     Rows(Sheet),
     /// Text.
     Page(Page),
+    /// A drawing of tables and links.
+    Links(Box<Links>),
     /// An error.
     Failure(Failure),
 }
@@ -89,6 +92,22 @@ impl Entry {
         }
     }
 
+    /// The drawing, if it is one.
+    pub fn links(&self) -> Option<&Links> {
+        match &self.content {
+            Content::Links(links) => Some(links),
+            _ => None,
+        }
+    }
+
+    /// The same, to change it.
+    pub fn links_mut(&mut self) -> Option<&mut Links> {
+        match &mut self.content {
+            Content::Links(links) => Some(links),
+            _ => None,
+        }
+    }
+
     /// How long it has run, or ran.
     pub fn time(&self) -> Duration {
         self.took
@@ -118,7 +137,14 @@ impl Entry {
             },
             State::Done if !self.is_statement => match rows {
                 Some(rows) => (counted(rows, "row"), Tone::Faint),
-                None => (String::new(), Tone::Faint),
+                None => match self.links() {
+                    Some(links) => {
+                        let tables = counted(links.tables.len() as u64, "table");
+                        let wires = counted(links.wires.len() as u64, "link");
+                        (format!("{tables} · {wires}"), Tone::Faint)
+                    }
+                    None => (String::new(), Tone::Faint),
+                },
             },
             State::Done => match (rows, self.outcome.as_ref().and_then(|o| o.changed)) {
                 (Some(rows), _) => (format!("{} · {time}", counted(rows, "row")), Tone::Faint),

@@ -12,6 +12,7 @@ use idle_tide_draw::export::{Format, Layout, writer};
 use idle_tide_draw::picture::{bytes, counted, grouped};
 use idle_tide_engines::{Outcome, Sink};
 
+use crate::links::Links;
 use crate::sheet::{Sheet, read};
 
 /// `~/` at the start of a path stands for the home directory.
@@ -106,6 +107,38 @@ pub fn export(sheet: &Sheet, path: &Path, layout: Layout) -> Result<String, Stri
         "{}{part} as {}, {}, in {}{replaced}",
         counted(rows, "row"),
         layout.format.name(),
+        bytes(size),
+        path.display()
+    ))
+}
+
+/// Writes a drawing to a file as `svg`, `pdf` or `text`; answers in words what was written.
+///
+/// # Errors
+/// In words; the file that was there before stays.
+pub fn export_drawing(links: &Links, path: &Path, format: &str) -> Result<String, String> {
+    let title = links.title();
+    let (name, content) = match format {
+        "svg" => ("SVG", links.drawing.svg(&title).into_bytes()),
+        "pdf" => {
+            let svg = links.drawing.svg(&title);
+            let made = idle_tide_draw::pdf::of_svg(&svg).map_err(|error| error.to_string())?;
+            ("PDF", made)
+        }
+        "text" | "txt" => ("text", links.page().text().into_bytes()),
+        _ => {
+            return Err(format!(
+                "A drawing is written as svg, pdf or text. Say it: /export {} --as svg",
+                path.display()
+            ));
+        }
+    };
+    let failed = |error: io::Error| format!("{} was not written: {error}.", path.display());
+    let mut file = Replacing::begin(path).map_err(failed)?;
+    file.write_all(&content).map_err(failed)?;
+    let size = file.commit().map_err(failed)?;
+    Ok(format!(
+        "The drawing as {name}, {}, in {}",
         bytes(size),
         path.display()
     ))

@@ -11,6 +11,7 @@ pub mod export;
 pub mod failure;
 pub mod guard;
 pub mod history;
+pub mod links;
 pub mod lists;
 pub mod page;
 pub mod settings;
@@ -22,6 +23,7 @@ pub use desk::{Asking, Desk, Notice, Options, Origin, Request, Returned, Session
 pub use entry::{Content, Entry, State};
 pub use failure::Failure;
 pub use guard::Question;
+pub use links::Links;
 pub use page::{Line, Page, Span, Tone};
 pub use sheet::{Sheet, View};
 pub use worker::Event;

@@ -61,7 +61,9 @@ pub struct Command {
 }
 
 /// Formats of an export.
-pub const FORMATS: &[&str] = &["csv", "tsv", "json", "jsonl", "text", "record"];
+pub const FORMATS: &[&str] = &[
+    "csv", "tsv", "json", "jsonl", "text", "record", "svg", "pdf",
+];
 const FULL: OptionSpec = OptionSpec {
     name: "full",
     value: None,
@@ -92,6 +94,7 @@ pub static COMMANDS: &[Command] = &[
     command!("again", "[N]", "entries", &[A::Entry], (0, 1), &[], "runs the current entry, or entry N, once more"),
     command!("back", "", "arrive", &[], (0, 0), &[], "after /reopen --as: back to the user you were before"),
     command!("bearings", "", "arrive", &[], (0, 0), &[], "everything about where you are"),
+    command!("catalog", "[NAME]", "look around", &[A::Table], (0, 1), &[], "everything here in columns that open to the right: objects by kind, what they are made of, details"),
     command!("change-password", "", "arrive", &[], (0, 0), &[], "gives you a new password; it is asked for twice and shows nowhere"),
     command!("clear", "", "read", &[], (0, 0), &[], "clears the view; entries and results stay"),
     command!("close", "", "arrive", &[], (0, 0), &[], "ends the current session; its entries stay"),
@@ -100,14 +103,15 @@ pub static COMMANDS: &[Command] = &[
     command!("definition", "[NAME]", "look around", &[A::Table], (0, 1), &[], "the statements that make an object again, or everything in an order that works"),
     command!("edit", "[N]", "write", &[A::Entry], (0, 1), &[], "opens the statement, or that of entry N, in your editor"),
     command!("entries", "", "entries", &[], (0, 0), &[], "all entries of this session and statements of earlier ones"),
-    command!("export", "FILE [--as FORMAT] [--no-header] [--lines]", "take away", &[A::File], (1, 1), &[ OptionSpec { name: "as", value: Some(A::Words(FORMATS)) }, OptionSpec { name: "no-header", value: None }, OptionSpec { name: "lines", value: None }, ], "writes all rows of the current result to a file"),
-    command!("figures", "NAME", "look around", &[A::Table], (1, 1), &[], "every column's nulls, distinct values, extremes, commonest values and odd kinds"),
+    command!("export", "FILE [--as FORMAT] [--no-header] [--lines]", "take away", &[A::File], (1, 1), &[ OptionSpec { name: "as", value: Some(A::Words(FORMATS)) }, OptionSpec { name: "no-header", value: None }, OptionSpec { name: "lines", value: None }, ], "writes all rows of the current result to a file; a drawing as svg, pdf or text"),
+    command!("figures", "NAME [--all]", "look around", &[A::Table], (1, 1), &[ OptionSpec { name: "all", value: None } ], "every column's nulls, distinct values, extremes, commonest values and odd kinds; of a large table from a sample, unless --all"),
     command!("filter", "[CONDITION]", "read", &[A::Rest], (0, MANY), &[], "keeps the rows that satisfy a condition; without one, all rows again"),
     command!("find", "TEXT", "look around", &[A::Text], (1, MANY), &[], "everything whose name or comment holds the text: objects, columns, indexes, databases, roles"),
     command!("functions", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL], "functions and procedures of the database; --full adds owners, and those of extensions"),
     command!("help", "[TOPIC]", "help", &[A::Topic], (0, MANY), &[], "the guide: by topic, command, key or statement"),
     command!("indexes", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL], "indexes, with their tables and columns; --full adds conditions, sizes and how often they were used"),
     command!("keys", "", "help", &[], (0, 0), &[], "every key and what it does"),
+    command!("links", "[NAME ...] [--distance N] [--declared] [--check]", "look around", &[A::Table], (0, MANY), &[ OptionSpec { name: "distance", value: Some(A::Number) }, OptionSpec { name: "declared", value: None }, OptionSpec { name: "check", value: None } ], "draws how tables hang together, all or around NAME; --declared leaves guesses out, --check asks the data how many values match"),
     command!("one-page", "", "help", &[], (0, 0), &[], "everything on one page"),
     command!("open", "NAME or ADDRESS [--write] [--via HOST] [--through COMMAND]", "arrive", &[A::Source], (1, 1), &[ OptionSpec { name: "write", value: None }, OptionSpec { name: "via", value: Some(A::Rest) }, OptionSpec { name: "through", value: Some(A::Rest) } ], "opens a saved source, an address, a file or demo, beside what is open"),
     command!("order", "[COLUMN [desc]]", "read", &[A::Column, A::Words(&["asc", "desc"])], (0, 2), &[], "orders the rows by a column; without one, as they came"),
@@ -116,6 +120,7 @@ pub static COMMANDS: &[Command] = &[
     command!("record", "[ROW]", "read", &[A::Number], (0, 1), &[], "the current row, or row ROW, one field per line"),
     command!("reopen", "[--as USER]", "arrive", &[], (0, 0), &[ OptionSpec { name: "as", value: Some(A::Rest) } ], "connects anew, to the same database, role and settings; --as as another user"),
     command!("roles", "[--full]", "look around", &[], (0, 0), &[FULL], "users and roles, and who is a member of what; --full adds what they may"),
+    command!("route", "A B ...", "look around", &[A::Table], (2, MANY), &[], "the way from one table to another over the links; its join goes into the composer"),
     command!("sample", "NAME [N]", "look around", &[A::Table, A::Number], (1, 2), &[], "a few rows of a table (10 unless N says otherwise)"),
     command!("schemas", "[PATTERN]", "look around", &[A::Text], (0, 1), &[], "schemas, and how much is in each"),
     command!("sequences", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL], "sequences; --full adds steps, bounds and the columns they number"),
@@ -321,8 +326,13 @@ pub fn parse(line: &str) -> Result<Parsed, CommandError> {
                 }
             },
         };
-        if let (Some(Argument::Words(words)), Some(value)) = (spec.value, &value) {
-            one_of(words, value)?;
+        match (spec.value, &value) {
+            (Some(Argument::Words(words)), Some(value)) => one_of(words, value)?,
+            (Some(Argument::Number), Some(value)) if value.text.parse::<u64>().is_err() => {
+                let words = format!("--{option} needs a number, and {} is none.", value.text);
+                return Err(error(&words, value.span.clone(), Vec::new()));
+            }
+            _ => {}
         }
         parsed.options.push((spec.name, value));
     }

@@ -14,6 +14,8 @@ pub mod dialect;
 pub mod elsewhere;
 pub mod expr;
 pub mod holds;
+pub mod join;
+pub mod narrow;
 pub mod open;
 pub mod scope;
 pub mod secret;

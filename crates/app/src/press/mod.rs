@@ -1,5 +1,7 @@
 //! What keys and the mouse do, place by place.
 
+mod catalog;
+mod links;
 mod mouse;
 mod over;
 mod read;
@@ -46,6 +48,8 @@ impl App {
                 return;
             }
             KeyCode::F(1) => return self.help_key(),
+            KeyCode::F(2) => return self.catalog_view(),
+            KeyCode::F(6) => return self.links_view(),
             KeyCode::F(3) => {
                 match self.over {
                     Over::Entries { .. } => self.over = Over::Nothing,
@@ -71,6 +75,7 @@ impl App {
         }
         match &self.over {
             Over::Sources(_) => self.sources_key(key.code, control),
+            Over::Catalog => self.catalog_key(key.code, control),
             Over::Guide { .. } => self.guide_key(key.code, control),
             Over::Entries { .. } => self.entries_key(key.code, control),
             Over::Record { .. } => self.record_key(key.code),
@@ -93,6 +98,13 @@ impl App {
         if let Some(Prompt::Find(typed) | Prompt::Row(typed)) = &mut self.prompt {
             typed.push_str(text.lines().next().unwrap_or(""));
             return;
+        }
+        if self.over == Over::Catalog {
+            let column = self.catalog.focus;
+            self.catalog
+                .typed()
+                .push_str(text.lines().next().unwrap_or(""));
+            return self.catalog.changed(column);
         }
         if self.desk.asking().is_some() {
             self.hidden.push_str(text.lines().next().unwrap_or(""));

@@ -11,10 +11,12 @@ impl App {
                 let down = event.kind == MouseEventKind::ScrollDown;
                 let step = if down { 3 } else { -3 };
                 let rows = self.reads_rows();
+                let drawing = self.reads_links();
                 match &mut self.over {
                     Over::Guide { top, .. } | Over::Record { top } => {
                         *top = top.saturating_add_signed(step);
                     }
+                    Over::Catalog => self.catalog.step(step),
                     Over::Entries { .. } => {
                         self.entries_key(if down { KeyCode::Down } else { KeyCode::Up }, false);
                     }
@@ -22,6 +24,12 @@ impl App {
                         self.sources_key(if down { KeyCode::Down } else { KeyCode::Up }, false);
                     }
                     Over::Nothing if rows => self.move_row(step as i64),
+                    Over::Nothing if drawing => {
+                        let number = self.desk.entry().map_or(0, |entry| entry.number);
+                        let state = self.drawings.entry(number).or_default();
+                        state.follow = false;
+                        state.y = state.y.saturating_add_signed(step);
+                    }
                     Over::Nothing => self.scroll_text(step, 0),
                 }
             }
@@ -31,6 +39,46 @@ impl App {
     }
 
     pub(super) fn click(&mut self, x: u16, y: u16) {
+        let place = ratatui::layout::Position::new(x, y);
+        if self.over == Over::Catalog {
+            let spot = self
+                .spots
+                .catalog
+                .iter()
+                .find(|(_, area, _)| area.contains(place))
+                .copied();
+            if let Some((column, _, at)) = spot {
+                let marked = match column {
+                    0 => self.catalog.shelves.at,
+                    1 => self.catalog.objects.at,
+                    _ => self.catalog.parts.at,
+                };
+                let again = self.catalog.focus == column && marked == at;
+                self.catalog.focus = column;
+                self.catalog.step(at as isize - marked as isize);
+                if again {
+                    self.catalog_key(KeyCode::Enter, false);
+                }
+            }
+            return;
+        }
+        if let (Over::Nothing, Some((area, left, top))) = (&self.over, self.spots.drawing)
+            && area.contains(place)
+        {
+            let (x, y) = (
+                usize::from(x - area.x) + left,
+                usize::from(y - area.y) + top,
+            );
+            let entry = self.desk.entry();
+            let plate = entry
+                .and_then(|e| e.links())
+                .and_then(|links| links.drawing.plate_at(x, y));
+            if let (Some(plate), Some(number)) = (plate, entry.map(|entry| entry.number)) {
+                self.focus = Focus::Read;
+                self.drawings.entry(number).or_default().at = plate;
+            }
+            return;
+        }
         if let Some((_, place)) = self.spots.list.iter().find(|(line, _)| *line == y).copied() {
             match &mut self.over {
                 Over::Guide { topic, search, top } => {

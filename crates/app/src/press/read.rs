@@ -87,6 +87,9 @@ impl App {
             }
             _ => {}
         }
+        if self.reads_links() {
+            return self.links_key(code, control);
+        }
         if !self.reads_rows() {
             return self.text_key(code);
         }

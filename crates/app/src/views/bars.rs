@@ -433,6 +433,8 @@ pub(super) fn hints(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
         _ if app.asks_to_leave || app.desk.question().is_some() => &[Place::Question],
         Over::Sources(view) if view.form.is_some() => &[Place::Form],
         Over::Sources(_) => &[Place::Sources],
+        Over::Catalog if app.catalog.actions.is_some() => &[Place::Actions],
+        Over::Catalog => &[Place::Catalog],
         Over::Guide { .. } => &[Place::Guide],
         Over::Entries { .. } => &[Place::Entries],
         Over::Record { .. } => &[Place::Record],
@@ -454,6 +456,7 @@ pub(super) fn hints(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
                 &[Place::Writing]
             }
         }
+        Over::Nothing if app.reads_links() => &[Place::Links],
         Over::Nothing if app.reads_rows() => &[Place::Rows],
         Over::Nothing => &[Place::Text],
     };

@@ -2,8 +2,10 @@
 //! for.
 
 mod bars;
+mod catalog;
 mod composer;
 mod grid;
+mod links;
 mod lists;
 mod pages;
 pub mod paint;
@@ -115,6 +117,7 @@ pub fn draw(app: &mut App, frame: &mut Frame<'_>) {
         Over::Entries { search, at, recall } => {
             lists::entries(app, frame, body, &search, at, recall)
         }
+        Over::Catalog => catalog::draw(app, frame, body),
         Over::Sources(view) => sources::draw(app, frame, body, &view),
         Over::Record { top } => {
             bars::entry_line(app, frame, shares.entry);

@@ -5,6 +5,7 @@ use ratatui::Frame;
 use ratatui::layout::Rect;
 
 use super::grid;
+use super::links;
 use super::paint::Painter;
 use crate::app::App;
 use crate::guide::wrap;
@@ -29,6 +30,7 @@ pub(super) fn result(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bo
     let content = app.desk.entry().map(|entry| &entry.content);
     match content {
         Some(Content::Rows(_)) => grid::draw(app, frame, area, roomy),
+        Some(Content::Links(_)) => links::draw(app, frame, area),
         Some(Content::Page(page)) => {
             let page = page.clone();
             text(app, frame, area, &page);

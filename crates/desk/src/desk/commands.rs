@@ -7,8 +7,8 @@ use idle_tide_lang::correct::{Correction, Edit};
 use idle_tide_lang::expr;
 
 use super::{Desk, Request};
-use crate::entry::{Content, State};
-use crate::export::expand;
+use crate::entry::{Content, Entry, State};
+use crate::export::{expand, export_drawing};
 use crate::failure::{Failure, plain};
 use crate::page::Tone;
 use crate::sheet::{Sheet, read};
@@ -21,6 +21,9 @@ impl Desk {
             "clear" => self.requests.push_back(Request::Clear),
             "entries" => self.requests.push_back(Request::Entries),
             "sources" => self.requests.push_back(Request::Sources),
+            "catalog" => self
+                .requests
+                .push_back(Request::Catalog(first.map(str::to_string))),
             "help" => self.requests.push_back(Request::Guide(parsed.rest.clone())),
             "keys" => self.requests.push_back(Request::Guide("keys".into())),
             "one-page" => self.requests.push_back(Request::Guide("one page".into())),
@@ -230,8 +233,23 @@ impl Desk {
     }
 
     fn start_export(&mut self, parsed: &Parsed) -> Result<(), Failure> {
-        let sheet = self.complete_sheet()?.clone();
         let name = parsed.argument(0).unwrap_or_default();
+        if let Some(links) = self.entry().and_then(Entry::links) {
+            let ending = name
+                .rsplit_once('.')
+                .map(|(_, ending)| ending.to_ascii_lowercase());
+            let format = parsed.value("as").map(str::to_ascii_lowercase).or(ending);
+            let done = export_drawing(links, &expand(name), format.as_deref().unwrap_or_default());
+            let words = done.map_err(plain)?;
+            self.say(words, Tone::Active);
+            return Ok(());
+        }
+        let sheet = self.complete_sheet()?.clone();
+        if let Some("svg" | "pdf") = parsed.value("as").or(name.rsplit_once('.').map(|(_, e)| e)) {
+            return Err(plain(
+                "SVG and PDF are for drawings, and this entry has rows. /links makes a drawing.",
+            ));
+        }
         let format = match parsed.value("as") {
             Some(format) => Format::named(format),
             None => Format::of_file(name),

@@ -213,9 +213,10 @@ impl Desk {
             Ok(outcome) => {
                 self.remember_setting(&busy, effect);
                 let content = match (&busy.doing, kept) {
-                    (Doing::Figures(gathered), _) => {
+                    (Doing::Figures(gathered, table), _) => {
                         let gathered = gathered.read();
                         let set = lists::figures(&gathered);
+                        self.here.figures.insert(table.clone(), gathered.clone());
                         Content::Rows(Sheet::new(Arc::new(RwLock::new(set))))
                     }
                     (_, Some(sheet)) => Content::Rows(sheet),
@@ -507,6 +508,10 @@ impl Desk {
                 let page = about::definition_page(script.as_deref(), self.here.dialect);
                 Content::Page(page)
             }
+            "links" | "route" => match self.drawing(&parsed) {
+                Ok(links) => Content::Links(Box::new(links)),
+                Err(failure) => return self.fail(entry, &waiting, failure),
+            },
             name => {
                 let Some(object) = catalog.named(pattern) else {
                     let failure = self.no_such_object(&parsed, pattern);
@@ -521,7 +526,114 @@ impl Desk {
                 })
             }
         };
+        let join = match &content {
+            Content::Links(links) => links.join(),
+            _ => None,
+        };
         self.end_entry(entry, State::Done, content);
+        if let Some(join) = join {
+            self.requests.push_back(Request::Recall(join));
+        }
+        if parsed.has("check") {
+            self.check_links(entry);
+        }
+    }
+
+    /// The drawing that `/links` or `/route` asks for.
+    fn drawing(&self, parsed: &Parsed) -> Result<Links, Failure> {
+        let catalog = Arc::clone(&self.here.catalog);
+        let mut named = Vec::new();
+        for part in &parsed.arguments {
+            let table = catalog.table(&part.text).and_then(|o| catalog.place_of(o));
+            match table {
+                Some(at) if !named.contains(&at) => named.push(at),
+                Some(_) => {}
+                None => return Err(self.no_such_object(parsed, &part.text)),
+            }
+        }
+        let is_route = parsed.command.name == "route";
+        if is_route && named.len() < 2 {
+            return Err(failure::plain("A way needs two different tables."));
+        }
+        let distance = match parsed.value("distance") {
+            Some(number) => number.parse().unwrap_or(1),
+            None => usize::from(!is_route),
+        };
+        let ties = Arc::clone(self.here.ties());
+        let guessed = !parsed.has("declared");
+        let focus = named.clone();
+        let links = Links::new(catalog, ties, self.here.dialect, focus, distance, guessed);
+        let mut links = links.map_err(failure::plain)?;
+        if is_route {
+            links.chosen = named;
+            links.find_ways().map_err(failure::plain)?;
+        }
+        Ok(links)
+    }
+
+    /// Has the guessed links of a drawing checked against the data: how many values find a row.
+    pub fn check_links(&mut self, entry: u32) {
+        let Some(at) = self.place_of(entry) else {
+            return;
+        };
+        let questions = self.entries[at]
+            .links()
+            .map_or(Vec::new(), Links::questions);
+        if questions.is_empty() {
+            return self.say(
+                "No guessed link is drawn, so there is none to check.",
+                Tone::Plain,
+            );
+        }
+        if self.here.busy.is_some() || self.entries[at].session != self.here.number {
+            return self.say(
+                "Something else runs, or the drawing is of another session.",
+                Tone::Care,
+            );
+        }
+        self.entries[at].state = State::Running;
+        self.entries[at].started = Some(Instant::now());
+        let (places, questions): (Vec<usize>, Vec<[String; 2]>) = questions.into_iter().unzip();
+        self.here.busy = Some(Busy {
+            entry,
+            statement: String::new(),
+            waiting: Waiting::alone("", true),
+            doing: Doing::Checking(places),
+            secrets: Vec::new(),
+        });
+        self.here.worker.send(Job::Count {
+            ticket: u64::from(entry),
+            questions: questions.into_iter().flatten().collect(),
+        });
+    }
+
+    /// The numbers for guessed links came.
+    fn links_checked(
+        &mut self,
+        busy: &Busy,
+        places: &[usize],
+        answers: Result<Vec<Option<u64>>, EngineError>,
+    ) {
+        let Some(at) = self.place_of(busy.entry) else {
+            return;
+        };
+        self.entries[at].state = State::Done;
+        self.entries[at].started = None;
+        match answers {
+            Ok(answers) => {
+                if let Some(links) = self.entries[at].links_mut() {
+                    for (place, pair) in places.iter().zip(answers.chunks(2)) {
+                        if let [Some(all), Some(matching)] = pair {
+                            links.checked.insert(*place, (*all, *matching));
+                        }
+                    }
+                }
+            }
+            Err(error) if error.fault == Fault::Cancelled => {
+                self.say("The check was stopped.", Tone::Plain);
+            }
+            Err(error) => self.say(format!("The check failed: {}", error.message), Tone::Danger),
+        }
     }
 
     pub(super) fn fill_arrival(&mut self, entry: u32, catalog: &Catalog) {
@@ -576,6 +688,10 @@ impl Desk {
         else {
             return;
         };
+        if let Doing::Checking(places) = &busy.doing {
+            let places = places.clone();
+            return self.links_checked(&busy, &places, answers);
+        }
         // Without its numbers a sweep does not run.
         let answers = match answers {
             Ok(answers) => answers,

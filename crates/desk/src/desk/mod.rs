@@ -32,6 +32,7 @@ use crate::entry::{Content, Entry, State};
 use crate::failure::{self, Failure};
 use crate::guard::{self, Count, Question};
 use crate::history::History;
+use crate::links::Links;
 use crate::lists;
 use crate::page::{Line, Page, Tone};
 use crate::settings::{Places, Visit, visit};
@@ -70,6 +71,8 @@ const RESULT_MEMORY: u64 = 128 * 1024 * 1024;
 const ALL_MEMORY: u64 = 256 * 1024 * 1024;
 /// Disk that all results together may use.
 const DISK: u64 = 2_000_000_000;
+/// From this many rows on, figures are taken of a sample of about as many.
+const FIGURES_OF: u64 = 500_000;
 /// How long rows are counted for lists and the arrival card.
 const COUNTING: Duration = Duration::from_millis(250);
 
@@ -107,6 +110,8 @@ pub enum Request {
     Entries,
     /// Show the sources.
     Sources,
+    /// Show the catalog, at an object if one is named.
+    Catalog(Option<String>),
     /// Clear the view.
     Clear,
 }
@@ -160,10 +165,13 @@ impl Waiting {
 /// What an entry in progress waits for.
 enum Doing {
     Statement(Effect),
-    Figures(Arc<RwLock<Vec<(Column, Figures)>>>),
+    /// The figures of the table of this name.
+    Figures(Arc<RwLock<Vec<(Column, Figures)>>>, String),
     /// The catalog, for what comes then.
     Catalog(Then),
     Counting(Sweep, Vec<Count>),
+    /// The numbers for guessed links of a drawing, by their places.
+    Checking(Vec<usize>),
     Asking,
     Refusing(Writes),
     /// The statement of a list.
@@ -315,6 +323,11 @@ impl Desk {
         self.entries.get(self.current)
     }
 
+    /// The drawing of the entry that is shown, to change it.
+    pub fn links_mut(&mut self) -> Option<&mut Links> {
+        self.entries.get_mut(self.current)?.links_mut()
+    }
+
     /// The rows of the entry that is shown, to change their view.
     pub fn sheet_mut(&mut self) -> Option<&mut Sheet> {
         self.entries.get_mut(self.current)?.sheet_mut()
@@ -328,6 +341,11 @@ impl Desk {
     /// The objects of the database, as last read.
     pub fn catalog(&self) -> &Arc<Catalog> {
         &self.here.catalog
+    }
+
+    /// The figures of a table, if they were gathered in this session.
+    pub fn figures_of(&self, table: &str) -> Option<&[(Column, Figures)]> {
+        self.here.figures.get(table).map(Vec::as_slice)
     }
 
     /// Where the session is.

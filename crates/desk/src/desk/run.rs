@@ -1,5 +1,7 @@
 //! What is submitted, cut into pieces, run one after the other; what is asked; what goes back.
 
+use idle_tide_lang::join;
+
 use super::*;
 
 impl Desk {
@@ -232,6 +234,7 @@ impl Desk {
             "change-password" => return self.ask_new_password(waiting, text),
             "tables" | "views" | "indexes" | "about" | "definition" | "figures" | "sample"
             | "databases" | "roles" | "access" | "schemas" | "sequences" | "functions" | "find"
+            | "links" | "route"
                 if self.here.is_nowhere() =>
             {
                 return Err(Box::new((waiting, failure::nowhere())));
@@ -258,7 +261,7 @@ impl Desk {
                 });
             }
             "tables" | "views" | "indexes" | "schemas" | "sequences" | "functions" | "find"
-            | "about" | "definition" | "figures" | "sample" => {
+            | "links" | "route" | "about" | "definition" | "figures" | "sample" => {
                 let at = self.new_entry(text, false);
                 self.entries[at].state = State::Running;
                 self.await_catalog(
@@ -349,30 +352,26 @@ impl Desk {
     /// The table that a command names, quoted for a statement; nearly right names are offered.
     pub(super) fn known_table(&self, parsed: &Parsed, name: &str) -> Result<String, Failure> {
         if let Some(object) = self.here.catalog.table(name) {
-            let quoted = self.here.dialect.quote_name(&object.name);
-            return Ok(if self.here.catalog.needs_no_schema(object) {
-                quoted
-            } else {
-                format!("{}.{quoted}", self.here.dialect.quote_name(&object.schema))
-            });
+            return Ok(join::written(object, &self.here.catalog, self.here.dialect));
         }
         Err(self.no_such_object(parsed, name))
     }
 
+    /// Says that there is no object of the name that one of the arguments is.
     pub(super) fn no_such_object(&self, parsed: &Parsed, name: &str) -> Failure {
-        let names = self
-            .here
-            .catalog
-            .objects
-            .iter()
-            .filter(|o| !o.helper)
-            .map(|o| o.name.as_str());
+        let objects = self.here.catalog.objects.iter();
+        let names = objects.filter(|o| !o.helper).map(|o| o.name.as_str());
         let span = parsed
             .arguments
-            .first()
+            .iter()
+            .find(|part| part.text == name)
             .map_or(0..0, |part| part.span.clone());
+        let what = match parsed.command.name {
+            "about" | "definition" => "object",
+            _ => "table or view",
+        };
         failure::of_command(&command::CommandError {
-            message: format!("There is no table or view {name}."),
+            message: format!("There is no {what} {name} here."),
             span,
             nearest: idle_tide_lang::correct::nearest(name, names, 4),
         })
@@ -536,8 +535,29 @@ impl Desk {
         if parsed.command.name == "sample" {
             let count = parsed.argument(1).unwrap_or("10");
             busy.statement.push_str(&format!(" limit {count}"));
-        } else {
-            busy.doing = Doing::Figures(Arc::default());
+        } else if let Some(object) = self.here.catalog.table(name) {
+            let table = self.here.catalog.shortest_name(object);
+            let rows = object.rows.unwrap_or(0);
+            // Of a large table a sample does; the server takes it where it can.
+            if rows > FIGURES_OF && !object.is_view() && !parsed.has("all") {
+                let share = FIGURES_OF as f64 / rows as f64;
+                busy.statement.push_str(&match self.here.dialect.family {
+                    Family::Postgres => format!(" tablesample system ({:.4})", share * 100.0),
+                    Family::Mariadb => format!(" where rand() < {share:.6}"),
+                    Family::Sqlite => {
+                        format!(" where abs(random() % 1000000) < {:.0}", share * 1e6)
+                    }
+                });
+                self.say(
+                    format!(
+                        "From a sample: about {:.1} % of {} rows. /figures {name} --all reads every row.",
+                        share * 100.0,
+                        idle_tide_draw::picture::grouped(rows)
+                    ),
+                    Tone::Care,
+                );
+            }
+            busy.doing = Doing::Figures(Arc::default(), table);
         }
         self.start_statement(busy);
     }
@@ -551,7 +571,7 @@ impl Desk {
         }
         let ticket = u64::from(busy.entry);
         let sink: Box<dyn Sink + Send> = match (&busy.doing, &mut self.stream) {
-            (Doing::Figures(columns), _) => Box::new(IntoFigures {
+            (Doing::Figures(columns, _), _) => Box::new(IntoFigures {
                 columns: Arc::clone(columns),
             }),
             (_, Some(make)) => make(),

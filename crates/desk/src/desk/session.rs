@@ -1,11 +1,11 @@
 //! One open session: its connection, what is known of its database, what runs and waits in it. A desk has
 //! one that is worked with, and perhaps others in the background.
 
-use std::collections::VecDeque;
+use std::collections::{HashMap, VecDeque};
 use std::sync::{Arc, OnceLock};
 
-use idle_tide_core::Catalog;
 use idle_tide_core::links::{self, Tie};
+use idle_tide_core::{Catalog, Column, Figures};
 use idle_tide_engines::{Bearings, Connection, OpenOptions, Source};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::SQLITE;
@@ -50,10 +50,12 @@ pub struct Session {
     pub(crate) question: Option<Question>,
     pub(crate) catalog: Arc<Catalog>,
     /// The links of the catalog, guessed ones after those declared; worked out when first asked for.
-    ties: OnceLock<Vec<Tie>>,
+    ties: OnceLock<Arc<Vec<Tie>>>,
     pub(super) catalog_known: bool,
     /// The entry that becomes the arrival card.
     pub(super) arriving: Option<u32>,
+    /// Figures that were gathered, by their tables.
+    pub(super) figures: HashMap<String, Vec<(Column, Figures)>>,
     pub(crate) bearings: Bearings,
     pub(crate) writes: Writes,
     /// An entry that wrote to a table: the catalog that is read next says what the table holds now.
@@ -120,6 +122,7 @@ impl Session {
             ties: OnceLock::new(),
             catalog_known: false,
             arriving: None,
+            figures: HashMap::new(),
             bearings: Bearings::of(""),
             writes,
             check: None,
@@ -184,12 +187,12 @@ impl Session {
     }
 
     /// The links of the catalog, guessed ones after those declared.
-    pub fn ties(&self) -> &[Tie] {
+    pub fn ties(&self) -> &Arc<Vec<Tie>> {
         self.ties.get_or_init(|| {
             let mut ties = links::declared(&self.catalog);
             let guessed = links::likely(&self.catalog, &ties);
             ties.extend(guessed);
-            ties
+            Arc::new(ties)
         })
     }
 

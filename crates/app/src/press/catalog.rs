@@ -1,0 +1,180 @@
+//! What keys do in the catalog view: move, narrow, open to the right, act.
+
+use idle_tide_lang::join;
+
+use super::links::in_command;
+use super::*;
+use crate::catalog::{ACTIONS, Entry, Part, Shelf};
+
+impl App {
+    /// Opens the catalog view where it was left, or closes it.
+    pub(super) fn catalog_view(&mut self) {
+        if self.over == Over::Catalog {
+            self.over = Over::Nothing;
+            return;
+        }
+        if self.desk.session().is_nowhere() {
+            self.desk
+                .say("No source is open. F9 shows which there are.", Tone::Care);
+            return;
+        }
+        self.over = Over::Catalog;
+        self.refresh_catalog();
+    }
+
+    /// Gives the view the catalog as it is now.
+    pub(crate) fn refresh_catalog(&mut self) {
+        let session = self.desk.session();
+        let (number, catalog) = (session.number(), std::sync::Arc::clone(self.desk.catalog()));
+        // Guessing links takes a moment: of a catalog whose columns are still being read there are none.
+        let ties = std::sync::Arc::clone(session.ties());
+        self.catalog.take(number, &catalog, &ties);
+    }
+
+    pub(super) fn catalog_key(&mut self, code: KeyCode, control: bool) {
+        if let Some(at) = self.catalog.actions {
+            let last = ACTIONS.len() - 1;
+            match code {
+                KeyCode::Up => self.catalog.actions = Some(at.saturating_sub(1)),
+                KeyCode::Down => self.catalog.actions = Some((at + 1).min(last)),
+                KeyCode::Esc => self.catalog.actions = None,
+                KeyCode::Enter | KeyCode::Char(' ') => {
+                    self.catalog.actions = None;
+                    self.act(ACTIONS[at].1);
+                }
+                _ => {}
+            }
+            return;
+        }
+        let column = self.catalog.focus;
+        match code {
+            KeyCode::Esc if !self.catalog.typed().is_empty() => {
+                self.catalog.typed().clear();
+                self.catalog.changed(column);
+            }
+            KeyCode::Esc => self.over = Over::Nothing,
+            KeyCode::Left => self.catalog.focus = column.saturating_sub(1),
+            KeyCode::Right => {
+                let open = match column {
+                    0 => self.catalog.objects.items().next().is_some(),
+                    1 => self.catalog.parts.items().next().is_some(),
+                    _ => false,
+                };
+                self.catalog.focus += usize::from(open);
+            }
+            KeyCode::Up => self.catalog.step(-1),
+            KeyCode::Down => self.catalog.step(1),
+            KeyCode::PageUp => self.catalog.step(-15),
+            KeyCode::PageDown => self.catalog.step(15),
+            KeyCode::Home => self.catalog.step(isize::MIN / 2),
+            KeyCode::End => self.catalog.step(isize::MAX / 2),
+            KeyCode::Backspace => {
+                self.catalog.typed().pop();
+                self.catalog.changed(column);
+            }
+            KeyCode::Char('u') if control => {
+                self.catalog.typed().clear();
+                self.catalog.changed(column);
+            }
+            KeyCode::Char(' ') if !control => {
+                if self.catalog.object().is_some_and(|o| o.has_rows()) && column > 0 {
+                    self.catalog.actions = Some(0);
+                } else if matches!(self.catalog.objects.marked(), Some(Entry::Object(_)))
+                    && column > 0
+                {
+                    self.act("/about");
+                } else {
+                    self.enter_catalog();
+                }
+            }
+            KeyCode::Enter => self.enter_catalog(),
+            KeyCode::Char(character) if !control => {
+                self.catalog.typed().push(character);
+                match column {
+                    0 => self.catalog.shelves.at = 0,
+                    1 => self.catalog.objects.at = 0,
+                    _ => self.catalog.parts.at = 0,
+                }
+                self.catalog.changed(column);
+            }
+            _ => {}
+        }
+    }
+
+    /// Runs the command of an action on the marked object.
+    fn act(&mut self, command: &str) {
+        let Some(object) = self.catalog.object() else {
+            return;
+        };
+        let name = self.catalog.catalog().shortest_name(object);
+        // The figures of a column are shown where it is marked.
+        let stays = command == "/figures" && self.catalog.focus == 2;
+        if !stays {
+            self.over = Over::Nothing;
+            self.focus = Focus::Read;
+        }
+        self.command(&format!("{command} {}", in_command(&name)));
+        if stays {
+            self.over = Over::Catalog;
+        }
+    }
+
+    /// Enter: the name of what is marked goes into the statement; another database is gone to.
+    fn enter_catalog(&mut self) {
+        let view = &self.catalog;
+        let dialect = self.desk.dialect();
+        let quoted = |name: &str| dialect.quote_name(name);
+        let object = view.object();
+        let text = match (
+            view.focus,
+            view.shelves.marked(),
+            view.objects.marked(),
+            view.parts.marked(),
+        ) {
+            (_, Some(Shelf::Other(name)), ..) => {
+                let name = name.clone();
+                self.over = Over::Nothing;
+                return self.command(&format!("/use {}", in_command(&name)));
+            }
+            (0, Some(Shelf::Schema(name)), ..) => quoted(name),
+            (0, ..) => {
+                self.catalog.focus = 1;
+                return;
+            }
+            (1, _, Some(Entry::Role(at)), _) => {
+                let name = view.catalog().roles[*at].clone();
+                self.over = Over::Nothing;
+                self.focus = Focus::Read;
+                return self.command(&format!("/access {}", in_command(&name)));
+            }
+            (2, _, _, Some(part)) => match (part, object) {
+                (Part::Field(n), Some(object)) => quoted(&object.fields[*n].name),
+                (Part::Index(n), Some(object)) => quoted(&object.indexes[*n].name),
+                (Part::Trigger(n), _) => quoted(&view.catalog().objects[*n].name),
+                (Part::Referring(n), _) => {
+                    let from = &view.catalog().objects[view.ties()[*n].from];
+                    join::written(from, view.catalog(), dialect)
+                }
+                (Part::Check(n), Some(object)) => object.checks[*n].condition.clone(),
+                (Part::Fact(n), Some(object)) => object.facts[*n].1.clone(),
+                _ => return,
+            },
+            (_, _, _, _) => match object {
+                Some(object) if object.kind.is_routine() => {
+                    format!("{}(", join::written(object, view.catalog(), dialect))
+                }
+                Some(object) => join::written(object, view.catalog(), dialect),
+                None => return,
+            },
+        };
+        self.over = Over::Nothing;
+        self.focus = Focus::Write;
+        let before = &self.composer.text()[..self.composer.cursor()];
+        let glued = before
+            .chars()
+            .next_back()
+            .is_some_and(|c| c.is_alphanumeric() || c == '_');
+        let text = if glued { format!(" {text}") } else { text };
+        self.composer.insert(&text);
+    }
+}

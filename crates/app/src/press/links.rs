@@ -1,0 +1,201 @@
+//! What keys do on a drawing of links.
+
+use super::*;
+
+impl App {
+    /// Whether the entry that is shown is a drawing.
+    pub fn reads_links(&self) -> bool {
+        !self.cleared
+            && self
+                .desk
+                .entry()
+                .is_some_and(|entry| entry.links().is_some())
+    }
+
+    /// F6: the latest drawing of this session, or a new one.
+    pub(super) fn links_view(&mut self) {
+        if self.over == Over::Catalog
+            && let Some(object) = self.catalog.object().filter(|o| o.has_rows())
+        {
+            let name = self.catalog.catalog().shortest_name(object);
+            self.over = Over::Nothing;
+            return self.command(&format!("/links {}", in_command(&name)));
+        }
+        self.over = Over::Nothing;
+        if self.reads_links() {
+            self.focus = match self.focus {
+                Focus::Read => Focus::Write,
+                Focus::Write => Focus::Read,
+            };
+            return;
+        }
+        let session = self.desk.session().number();
+        let drawn = self
+            .desk
+            .entries()
+            .iter()
+            .rposition(|e| e.session == session && e.links().is_some());
+        let known = drawn.filter(|at| {
+            let links = self.desk.entries()[*at].links();
+            links.is_some_and(|l| std::sync::Arc::ptr_eq(&l.catalog, self.desk.catalog()))
+        });
+        self.focus = Focus::Read;
+        match known {
+            Some(at) => {
+                self.desk.show(at);
+                self.cleared = false;
+            }
+            None => self.command("/links"),
+        }
+    }
+
+    pub(super) fn links_key(&mut self, code: KeyCode, control: bool) {
+        let Some(number) = self.desk.entry().map(|entry| entry.number) else {
+            return;
+        };
+        let state = *self.drawings.entry(number).or_default();
+        let page = self.page.max(2) as usize - 1;
+        let mut scroll = |x: isize, y: isize| {
+            if let Some(state) = self.drawings.get_mut(&number) {
+                state.follow = false;
+                state.x = state.x.saturating_add_signed(x);
+                state.y = state.y.saturating_add_signed(y);
+            }
+        };
+        match (code, control) {
+            (KeyCode::PageUp, _) => return scroll(0, -(page as isize)),
+            (KeyCode::PageDown, _) => return scroll(0, page as isize),
+            (KeyCode::Left, true) => return scroll(-20, 0),
+            (KeyCode::Right, true) => return scroll(20, 0),
+            (KeyCode::Up, true) => return scroll(0, -5),
+            (KeyCode::Down, true) => return scroll(0, 5),
+            (KeyCode::Char('c' | 'C'), false) => return self.desk.check_links(number),
+            _ => {}
+        }
+        let Some(links) = self.desk.links_mut() else {
+            return;
+        };
+        let at = links.tables.get(state.at).copied();
+        let name = links.name(state.at).unwrap_or_default();
+        let done = match code {
+            KeyCode::Up | KeyCode::Down | KeyCode::Left | KeyCode::Right => {
+                let towards = match code {
+                    KeyCode::Up => (0, -1),
+                    KeyCode::Down => (0, 1),
+                    KeyCode::Left => (-1, 0),
+                    _ => (1, 0),
+                };
+                let next = links.drawing.neighbour(state.at, towards);
+                if let Some(state) = self.drawings.get_mut(&number) {
+                    state.at = next.unwrap_or(state.at);
+                    state.follow = true;
+                }
+                return;
+            }
+            KeyCode::Enter => {
+                links.focus = at.into_iter().collect();
+                links.distance = links.distance.max(1);
+                links.chosen.clear();
+                links.routes.clear();
+                links.draw()
+            }
+            KeyCode::Char('w' | 'W') => {
+                links.focus.clear();
+                links.chosen.clear();
+                links.routes.clear();
+                links.draw()
+            }
+            KeyCode::Char('+') => {
+                links.distance += 1;
+                links.draw().inspect_err(|_| links.distance -= 1)
+            }
+            KeyCode::Char('-') => {
+                links.distance = links
+                    .distance
+                    .saturating_sub(1)
+                    .max(usize::from(links.chosen.is_empty()));
+                links.draw()
+            }
+            KeyCode::Char('g' | 'G') => {
+                links.guessed = !links.guessed;
+                let words = if links.guessed {
+                    "Guessed links are drawn."
+                } else {
+                    "Only declared links are drawn."
+                };
+                let done = links.draw();
+                self.desk.say(words, Tone::Plain);
+                done
+            }
+            KeyCode::Char(' ') => {
+                match at.and_then(|at| links.chosen.iter().position(|c| *c == at)) {
+                    Some(place) => {
+                        links.chosen.remove(place);
+                    }
+                    None => links.chosen.extend(at),
+                }
+                links.find_ways()
+            }
+            KeyCode::Char('n' | 'N') => {
+                if links.routes.is_empty() {
+                    self.desk.say(
+                        "Space on two tables finds the ways between them.",
+                        Tone::Plain,
+                    );
+                } else {
+                    links.route = (links.route + 1) % links.routes.len();
+                }
+                Ok(())
+            }
+            KeyCode::Char('j' | 'J') => match links.join() {
+                Some(join) => {
+                    self.focus = Focus::Write;
+                    if self.composer.is_blank() {
+                        self.composer.set(&join);
+                    } else {
+                        self.composer.insert(&join);
+                    }
+                    return;
+                }
+                None => {
+                    self.desk.say(
+                        "Space on two tables finds the way; J then writes its join.",
+                        Tone::Plain,
+                    );
+                    return;
+                }
+            },
+            KeyCode::Char('i' | 'I') => {
+                return self.command(&format!("/about {}", in_command(&name)));
+            }
+            KeyCode::Char('s' | 'S') => {
+                return self.command(&format!("/sample {}", in_command(&name)));
+            }
+            _ => return,
+        };
+        if let Err(words) = done {
+            self.desk.say(words, Tone::Care);
+        }
+        // The same table stays at hand.
+        if let (Some(table), Some(links)) = (at, self.desk.links_mut()) {
+            let place = links.tables.iter().position(|t| *t == table).unwrap_or(0);
+            if let Some(state) = self.drawings.get_mut(&number) {
+                state.at = place;
+                state.follow = true;
+            }
+        }
+    }
+}
+
+/// A name as an argument of a command.
+pub(super) fn in_command(name: &str) -> String {
+    if name.contains(char::is_whitespace) || name.contains(['\'', '"']) || name.starts_with("--") {
+        if name.contains('"') {
+            format!("'{name}'")
+        } else {
+            format!("\"{name}\"")
+        }
+    } else {
+        name.to_string()
+    }
+}

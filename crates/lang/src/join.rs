@@ -1,0 +1,192 @@
+//! A way through tables as a join: aliases, conditions on the right columns, names quoted where they have to be.
+
+use idle_tide_core::Catalog;
+use idle_tide_core::catalog::Object;
+use idle_tide_core::links::{Route, Tie};
+
+use crate::dialect::Dialect;
+
+/// The name of an object as it has to be written in a statement.
+pub fn written(object: &Object, catalog: &Catalog, dialect: &Dialect) -> String {
+    let name = dialect.quote_name(&object.name);
+    if object.schema.is_empty() || catalog.needs_no_schema(object) {
+        name
+    } else {
+        format!("{}.{name}", dialect.quote_name(&object.schema))
+    }
+}
+
+/// Aliases for tables: the first letters of their names, as many as tell them apart, and no words of SQL.
+pub fn aliases(names: &[&str], taken: &[String], dialect: &Dialect) -> Vec<String> {
+    let mut given: Vec<String> = Vec::new();
+    for name in names {
+        let letters: Vec<char> = name
+            .chars()
+            .filter(char::is_ascii_alphanumeric)
+            .map(|c| c.to_ascii_lowercase())
+            .collect();
+        // A name of several words is known by their first letters.
+        let initials: String = name
+            .split(|c: char| !c.is_alphanumeric())
+            .filter_map(|word| word.chars().next())
+            .filter(char::is_ascii_alphabetic)
+            .map(|c| c.to_ascii_lowercase())
+            .collect();
+        let starts = (1..=letters.len()).map(|count| letters[..count].iter().collect::<String>());
+        let first = (initials.len() > 1).then_some(initials);
+        let base = letters
+            .first()
+            .filter(|c| c.is_ascii_alphabetic())
+            .map_or("t".to_string(), char::to_string);
+        let numbered = (2..).map(|n| format!("{base}{n}"));
+        let free = |alias: &String| {
+            alias.starts_with(|c: char| c.is_ascii_alphabetic())
+                && !dialect.is_keyword(alias)
+                && !dialect.is_reserved(alias)
+                && !given.contains(alias)
+                && !taken.contains(alias)
+                && !names
+                    .iter()
+                    .any(|other| other != name && other.eq_ignore_ascii_case(alias))
+        };
+        let alias = first
+            .into_iter()
+            .chain(starts.take(3))
+            .chain(numbered)
+            .find(free);
+        given.push(alias.unwrap_or_default());
+    }
+    given
+}
+
+/// The condition of a link between two tables, by their aliases.
+pub fn condition(tie: &Tie, of_from: &str, of_to: &str, dialect: &Dialect) -> String {
+    let pairs: Vec<String> = tie
+        .columns
+        .iter()
+        .zip(&tie.their_columns)
+        .map(|(ours, theirs)| {
+            format!(
+                "{of_to}.{} = {of_from}.{}",
+                dialect.quote_name(theirs),
+                dialect.quote_name(ours)
+            )
+        })
+        .collect();
+    pairs.join(" and ")
+}
+
+/// The tables of a way and the aliases that [`statement`] gives them.
+pub fn named(route: &Route, catalog: &Catalog, dialect: &Dialect) -> Vec<(usize, String)> {
+    let tables = route.tables();
+    let names: Vec<&str> = tables
+        .iter()
+        .map(|at| catalog.objects[*at].name.as_str())
+        .collect();
+    let given = aliases(&names, &[], dialect);
+    tables.into_iter().zip(given).collect()
+}
+
+/// The query that goes a way: a join for each step.
+pub fn statement(route: &Route, ties: &[Tie], catalog: &Catalog, dialect: &Dialect) -> String {
+    let named = named(route, catalog, dialect);
+    let alias = |table: usize| {
+        let found = named.iter().find(|(at, _)| *at == table);
+        found.map_or("", |(_, alias)| alias.as_str())
+    };
+    let table = |at: usize| written(&catalog.objects[at], catalog, dialect);
+    let mut text = format!(
+        "select *\nfrom {} {}",
+        table(route.start),
+        alias(route.start)
+    );
+    for step in &route.steps {
+        let tie = &ties[step.tie];
+        let condition = condition(tie, alias(tie.from), alias(tie.to), dialect);
+        text.push_str(&format!(
+            "\njoin {} {} on {condition}",
+            table(step.to),
+            alias(step.to)
+        ));
+    }
+    text
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::dialect::{MARIADB, POSTGRES};
+    use idle_tide_core::catalog::{Field, Kind, Link};
+    use idle_tide_core::links::{declared, routes};
+
+    #[test]
+    fn aliases_are_short_and_free() {
+        assert_eq!(
+            aliases(
+                &[
+                    "visits",
+                    "vessels",
+                    "visit_services",
+                    "on",
+                    "42",
+                    "owners",
+                    "o"
+                ],
+                &["vi".into()],
+                &POSTGRES
+            ),
+            ["v", "ve", "vs", "o2", "t2", "ow", "o"]
+        );
+    }
+
+    #[test]
+    fn a_way_over_a_bridge_with_other_names_and_two_columns() {
+        let field = |name: &str, key: Option<usize>| Field {
+            name: name.into(),
+            key,
+            ..Field::default()
+        };
+        let table = |schema: &str, name: &str, fields: Vec<Field>, links: Vec<Link>| Object {
+            fields,
+            links,
+            ..Object::new(schema, name, Kind::Table)
+        };
+        let link = |columns: &[&str], schema: &str, table: &str, theirs: &[&str]| Link {
+            columns: columns.iter().map(|c| c.to_string()).collect(),
+            schema: schema.into(),
+            table: table.into(),
+            their_columns: theirs.iter().map(|c| c.to_string()).collect(),
+            ..Link::default()
+        };
+        let catalog = Catalog {
+            path: vec!["sea".into()],
+            objects: vec![
+                table("sea", "boats", vec![field("no", Some(1))], Vec::new()),
+                table(
+                    "sea",
+                    "Order",
+                    vec![field("boat", None), field("day", None), field("turn", None)],
+                    vec![
+                        link(&["boat"], "", "boats", &["no"]),
+                        link(&["day", "turn"], "quay", "tides", &["on day", "high"]),
+                    ],
+                ),
+                table(
+                    "quay",
+                    "tides",
+                    vec![field("on day", Some(1)), field("high", Some(2))],
+                    Vec::new(),
+                ),
+            ],
+            ..Catalog::default()
+        };
+        let ties = declared(&catalog);
+        let route = &routes(&ties, &[0, 2], 1)[0];
+        assert_eq!(
+            statement(route, &ties, &catalog, &POSTGRES),
+            "select *\nfrom boats b\njoin \"Order\" o on b.\"no\" = o.boat\njoin quay.tides t on t.\"on day\" = o.day and t.high = o.turn"
+                .replace("\"no\"", &POSTGRES.quote_name("no"))
+        );
+        assert!(statement(route, &ties, &catalog, MARIADB).contains("`Order` o"));
+    }
+}
