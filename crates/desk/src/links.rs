@@ -395,8 +395,6 @@ impl Links {
 
     /// What the drawing is of, for its heading.
     pub fn title(&self) -> String {
-        let database = self.catalog.databases.iter().find(|d| d.here);
-        let whole = database.map_or("all tables".to_string(), |d| d.name.clone());
         if !self.chosen.is_empty() {
             let names: Vec<String> = self
                 .chosen
@@ -406,7 +404,7 @@ impl Links {
             return format!("The way between {}", names.join(", "));
         }
         match &self.focus[..] {
-            [] => format!("Links of {whole}"),
+            [] => "How the tables hang together".to_string(),
             list => {
                 let names: Vec<String> = list
                     .iter()
@@ -419,5 +417,4 @@ impl Links {
 }
 
 /// What the marks of the drawing say.
-pub const LEGEND: &str =
-    "≡ several may refer to it   • one   ○ one or none   ── declared   ┄┄ guessed";
+pub const LEGEND: &str = "≡ several rows   • one row   ○ may be empty   ── declared   ┄┄ guessed";

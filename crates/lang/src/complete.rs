@@ -4,14 +4,18 @@
 
 use std::ops::Range;
 
-use idle_tide_core::{Catalog, Object};
+use idle_tide_core::{Catalog, Kind, Object};
 use nucleo_matcher::pattern::{AtomKind, CaseMatching, Normalization, Pattern};
 use nucleo_matcher::{Config, Matcher, Utf32Str};
 
 use crate::command::{self, Argument};
 use crate::dialect::Dialect;
+use crate::join::written;
+use crate::multiply::joins;
+use crate::query::{Joined, Of, query};
 use crate::scope::{Scope, scope};
-use crate::token::{Token, TokenKind, tokens};
+use crate::token::{Token, TokenKind, significant, tokens};
+use crate::visible::View;
 
 /// What is offered.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -24,6 +28,10 @@ pub enum Offer {
     Keyword,
     /// A function.
     Function,
+    /// A value.
+    Value,
+    /// A condition, or another piece of a statement.
+    Piece,
     /// A command, option or argument of one.
     Command,
 }
@@ -39,6 +47,8 @@ pub struct Candidate {
     pub offer: Offer,
     /// What is inserted.
     pub insert: String,
+    /// What it replaces, where that is not what the others replace; in bytes.
+    pub span: Option<Range<usize>>,
 }
 
 /// Candidates for the word at the cursor.
@@ -106,6 +116,7 @@ fn complete_command(text: &str, cursor: usize, from: &Sources<'_>) -> Completion
             } else {
                 format!("/{} ", c.name)
             },
+            span: None,
         });
         return ranked(start..cursor, name, candidates.collect(), true);
     }
@@ -143,6 +154,7 @@ fn complete_command(text: &str, cursor: usize, from: &Sources<'_>) -> Completion
             detail: String::new(),
             offer: Offer::Command,
             insert: format!("--{}", option.name),
+            span: None,
         }));
     } else {
         let position = before
@@ -172,6 +184,7 @@ fn plain_candidate(text: &str, detail: &str, offer: Offer) -> Candidate {
         detail: detail.to_string(),
         offer,
         insert,
+        span: None,
     }
 }
 
@@ -250,9 +263,13 @@ enum Place {
     /// The first word of a statement.
     Start,
     Table,
+    /// A table that is joined to others.
+    Join,
+    /// The condition of a join.
+    On,
     /// Columns of the insert's table, in its brackets.
     InsertColumns,
-    /// After `name.`.
+    /// After `name.`, or `schema.name.`.
     Qualified(String),
     Expression,
     /// In a text, a comment or a new alias: nothing to offer.
@@ -264,15 +281,58 @@ fn complete_sql(text: &str, cursor: usize, asked: bool, from: &Sources<'_>) -> C
     let (start, end) = statement_around(text, cursor, from.dialect);
     let text = &text[start..end];
     let at = cursor - start;
-    let all = tokens(text, from.dialect);
+    let mut all = tokens(text, from.dialect);
+    // A name whose quotes nobody has closed yet would swallow the rest: it ends at the cursor.
+    let unclosed = all
+        .iter()
+        .find(|t| t.kind == TokenKind::QuotedName && !t.closed && t.start < at && at <= t.end);
+    let mended = unclosed.map(|token| {
+        let quote = match text[token.start..].chars().next() {
+            Some('[') => ']',
+            Some(quote) => quote,
+            None => '"',
+        };
+        format!("{}{quote}{}", &text[..at], &text[at..])
+    });
+    let text = match &mended {
+        Some(mended) => {
+            all = tokens(mended, from.dialect);
+            mended.as_str()
+        }
+        None => text,
+    };
+    let significant = significant(&all);
+    let query = query(text, &significant, from.dialect);
+    let view = View {
+        text,
+        list: &significant,
+        query: &query,
+        catalog: from.catalog,
+    };
+    let block = query.block_at(at);
+    if let Some(mut values) = values(&view, block, &all, at) {
+        values.span = start + values.span.start..start + values.span.end;
+        return values;
+    }
     let (word, word_at) = word_before(text, &all, at);
+    // Within the quotes of a name, names are offered in quotes.
+    let quoted = all
+        .iter()
+        .any(|t| t.kind == TokenKind::QuotedName && t.start == word_at && word_at < at);
     let place = place(text, &all, word_at, at, from.dialect);
     let named = scope(text, &all, at, from.dialect);
+    let tables_seen = view.tables(block);
     let mut list = Vec::new();
     match &place {
         Place::Nothing => return Completion::default(),
         Place::Start => list.extend(from.dialect.starts.iter().map(|word| keyword(word))),
         Place::Table => tables(&named, word, from, &mut list),
+        Place::Join => {
+            list.extend(linked_tables(&view, block, at, from.dialect));
+            tables(&named, word, from, &mut list);
+            let mut seen = std::collections::HashSet::new();
+            list.retain(|candidate| seen.insert(candidate.label.clone()));
+        }
         Place::InsertColumns => {
             if let Some(object) = named
                 .insert
@@ -288,16 +348,15 @@ fn complete_sql(text: &str, cursor: usize, asked: bool, from: &Sources<'_>) -> C
             }
         }
         Place::Qualified(qualifier) => {
-            for table in &named.tables {
-                if table.qualifier().eq_ignore_ascii_case(qualifier)
-                    && let Some(object) = from.catalog.table(&table.name)
-                {
-                    list.extend(
-                        object
-                            .fields
-                            .iter()
-                            .map(|f| column(object, &f.name, from.dialect)),
-                    );
+            let last = qualifier.rsplit('.').next().unwrap_or(qualifier);
+            for joined in &tables_seen {
+                let full =
+                    matches!(&joined.of, Of::Table(name) if name.eq_ignore_ascii_case(qualifier));
+                let by_alias = joined
+                    .qualifier()
+                    .is_some_and(|q| q.eq_ignore_ascii_case(last));
+                if full || by_alias && !qualifier.contains('.') {
+                    list.extend(columns_of(&view, joined, from.dialect));
                 }
             }
             if list.is_empty() {
@@ -307,53 +366,59 @@ fn complete_sql(text: &str, cursor: usize, asked: bool, from: &Sources<'_>) -> C
                     }
                 }
             }
-        }
-        Place::Expression => {
-            if word.is_empty() && !asked {
-                return Completion::default();
-            }
-            for used in &named.tables {
-                if let Some(object) = from.catalog.table(&used.name) {
-                    list.extend(
-                        object
-                            .fields
-                            .iter()
-                            .map(|f| column(object, &f.name, from.dialect)),
-                    );
-                }
+            // A table that nobody has named yet shows its columns too.
+            if list.is_empty()
+                && let Some(object) = from.catalog.table(qualifier)
+            {
+                let fields = object.fields.iter();
+                list.extend(fields.map(|f| column(object, &f.name, from.dialect)));
             }
             dedupe_columns(&mut list);
-            for used in &named.tables {
-                if let Some(alias) = &used.alias {
+        }
+        Place::Expression | Place::On => {
+            if place == Place::On {
+                list.extend(conditions(&view, block, at, from.dialect));
+            }
+            let mut columns = Vec::new();
+            for joined in &tables_seen {
+                columns.extend(columns_of(&view, joined, from.dialect));
+            }
+            dedupe_columns(&mut columns);
+            list.extend(columns);
+            for joined in &tables_seen {
+                if let Some(alias) = &joined.alias {
+                    let what = match &joined.of {
+                        Of::Table(name) => format!("stands for {name}"),
+                        _ => "stands for what is in the brackets".into(),
+                    };
                     list.push(Candidate {
                         label: alias.clone(),
-                        detail: format!("stands for {}", used.name),
+                        detail: what,
                         offer: Offer::Table,
-                        insert: alias.clone(),
+                        insert: from.dialect.quote_name(alias),
+                        span: None,
                     });
                 }
             }
-            list.extend(
-                from.dialect
-                    .functions
-                    .iter()
-                    .map(|(name, arguments)| Candidate {
-                        label: format!("{name}({arguments})"),
-                        detail: "function".into(),
-                        offer: Offer::Function,
-                        insert: format!("{name}("),
-                    }),
-            );
-            list.extend(from.dialect.keywords.iter().map(|word| keyword(word)));
-            tables(&named, word, from, &mut list);
+            if place == Place::Expression || !word.is_empty() {
+                functions(from, &mut list);
+                list.extend(from.dialect.keywords.iter().map(|word| keyword(word)));
+                tables(&named, word, from, &mut list);
+            }
         }
     }
     let open = matches!(
         place,
-        Place::Table | Place::InsertColumns | Place::Qualified(_)
+        Place::Table | Place::Join | Place::On | Place::InsertColumns | Place::Qualified(_)
     );
+    // What counts a thing once instead of several times, where the cursor is at it or the list was asked for.
+    let corrections = corrections(text, start, at, asked && word.is_empty(), from);
     if word.is_empty() && !asked && !open {
-        return Completion::default();
+        return Completion {
+            span: cursor..cursor,
+            candidates: corrections,
+            common: None,
+        };
     }
     // Keywords are inserted in the case the user types in.
     if word.len() > 1 && word.chars().all(|c| !c.is_lowercase()) {
@@ -366,15 +431,337 @@ fn complete_sql(text: &str, cursor: usize, asked: bool, from: &Sources<'_>) -> C
         candidate.offer == Offer::Keyword && candidate.label.eq_ignore_ascii_case(word)
     };
     // A keyword typed in full needs no list: the next blank ends it.
-    if !asked && list.iter().any(exact) {
+    if !asked && !quoted && list.iter().any(exact) {
         return Completion::default();
     }
-    ranked(
+    if quoted {
+        list.retain(|c| matches!(c.offer, Offer::Column | Offer::Table));
+        let quote = from.dialect.name_quote;
+        for candidate in &mut list {
+            let inside = candidate.label.replace(quote, &format!("{quote}{quote}"));
+            candidate.insert = format!("{quote}{inside}{quote}");
+        }
+        // A closing quote that is there already is replaced with the name.
+        let closed = all
+            .iter()
+            .find(|t| t.start == word_at && t.closed && mended.is_none());
+        if let Some(token) = closed {
+            let span = start + token.start..start + token.end;
+            list.iter_mut().for_each(|c| c.span = Some(span.clone()));
+        }
+    }
+    let word = if quoted { &word[1..] } else { word };
+    let mut completion = ranked(
         start + word_at..cursor,
         word,
         list,
         !word.is_empty() || asked || open,
-    )
+    );
+    if quoted {
+        completion.common = None;
+    }
+    completion.candidates.splice(0..0, corrections);
+    completion
+}
+
+/// The columns of a table as candidates.
+fn columns_of(view: &View<'_>, joined: &Joined, dialect: &Dialect) -> Vec<Candidate> {
+    if let Some(object) = view.object(joined) {
+        let fields = object.fields.iter();
+        return fields.map(|f| column(object, &f.name, dialect)).collect();
+    }
+    let columns = view.columns(joined).into_iter();
+    columns
+        .map(|seen| Candidate {
+            detail: match seen.from {
+                Some((object, field)) => field_detail(object, &field.name),
+                None => String::new(),
+            },
+            insert: dialect.quote_name(&seen.name),
+            label: seen.name,
+            offer: Offer::Column,
+            span: None,
+        })
+        .collect()
+}
+
+/// The functions of the dialect and of the database.
+fn functions(from: &Sources<'_>, list: &mut Vec<Candidate>) {
+    let of_dialect = from.dialect.functions.iter();
+    list.extend(of_dialect.map(|(name, arguments)| Candidate {
+        label: format!("{name}({arguments})"),
+        detail: "function".into(),
+        offer: Offer::Function,
+        insert: format!("{name}("),
+        span: None,
+    }));
+    let own = from.catalog.objects.iter();
+    let own = own.filter(|object| object.kind == Kind::Function && !object.helper);
+    list.extend(own.take(MOST).map(|object| Candidate {
+        label: format!("{}({})", object.name, object.signature),
+        detail: "function of this database".into(),
+        offer: Offer::Function,
+        insert: format!("{}(", written(object, from.catalog, from.dialect)),
+        span: None,
+    }));
+}
+
+/// Links between the table that is being joined and those before it, as conditions.
+fn conditions(
+    view: &View<'_>,
+    block: Option<usize>,
+    at: usize,
+    dialect: &Dialect,
+) -> Vec<Candidate> {
+    let Some(block) = block.map(|at| &view.query.blocks[at]) else {
+        return Vec::new();
+    };
+    let before: Vec<&Joined> = block.tables.iter().filter(|t| t.end <= at).collect();
+    let Some((new, earlier)) = before.split_last() else {
+        return Vec::new();
+    };
+    let mut list = Vec::new();
+    for other in earlier {
+        let (Some(a), Some(b)) = (view.object(new), view.object(other)) else {
+            continue;
+        };
+        for tie in ties_between(view.catalog, a, b) {
+            let (new, other) = (
+                new.qualifier().unwrap_or_default(),
+                other.qualifier().unwrap_or_default(),
+            );
+            let (new, other) = (dialect.quote_name(new), dialect.quote_name(other));
+            let from_new = std::ptr::eq(tie.here, a);
+            let (from, to) = if from_new {
+                (&new, &other)
+            } else {
+                (&other, &new)
+            };
+            let pairs: Vec<String> = tie
+                .columns
+                .iter()
+                .zip(tie.theirs)
+                .map(|(ours, theirs)| {
+                    format!(
+                        "{to}.{} = {from}.{}",
+                        dialect.quote_name(theirs),
+                        dialect.quote_name(ours)
+                    )
+                })
+                .collect();
+            let text = pairs.join(" and ");
+            list.push(Candidate {
+                label: text.clone(),
+                detail: if tie.many(a) {
+                    "the link; several rows each".into()
+                } else {
+                    "the link".into()
+                },
+                offer: Offer::Piece,
+                insert: text,
+                span: None,
+            });
+        }
+    }
+    list
+}
+
+/// A declared link between two objects.
+struct Between<'a> {
+    here: &'a Object,
+    columns: &'a [String],
+    theirs: &'a [String],
+}
+
+impl Between<'_> {
+    /// Whether joining `new` over it may find several rows.
+    fn many(&self, new: &Object) -> bool {
+        let columns: Vec<&str> = self.columns.iter().map(String::as_str).collect();
+        std::ptr::eq(self.here, new) && !new.is_unique(&columns)
+    }
+}
+
+fn ties_between<'a>(catalog: &Catalog, a: &'a Object, b: &'a Object) -> Vec<Between<'a>> {
+    let mut found = Vec::new();
+    let mut pairs = vec![(a, b)];
+    if !std::ptr::eq(a, b) {
+        pairs.push((b, a));
+    }
+    for (here, there) in pairs {
+        for link in &here.links {
+            if catalog
+                .target(here, link)
+                .is_some_and(|target| std::ptr::eq(target, there))
+            {
+                found.push(Between {
+                    here,
+                    columns: &link.columns,
+                    theirs: &link.their_columns,
+                });
+            }
+        }
+    }
+    found
+}
+
+/// The tables that link to one that is there, or that one there links to.
+fn linked_tables(
+    view: &View<'_>,
+    block: Option<usize>,
+    at: usize,
+    dialect: &Dialect,
+) -> Vec<Candidate> {
+    let Some(block) = block.map(|at| &view.query.blocks[at]) else {
+        return Vec::new();
+    };
+    let mut list: Vec<Candidate> = Vec::new();
+    let mut offer = |object: &Object, by: &Object, many: bool| {
+        if object.helper || list.iter().any(|c| c.label == object.name) {
+            return;
+        }
+        list.push(Candidate {
+            label: object.name.clone(),
+            detail: format!(
+                "linked to {}{}",
+                by.name,
+                if many { ", many each" } else { "" }
+            ),
+            offer: Offer::Table,
+            insert: written(object, view.catalog, dialect),
+            span: None,
+        });
+    };
+    for joined in block.tables.iter().filter(|t| t.end <= at) {
+        let Some(object) = view.object(joined) else {
+            continue;
+        };
+        for link in &object.links {
+            if let Some(target) = view.catalog.target(object, link) {
+                offer(target, object, false);
+            }
+        }
+        for (other, link) in view.catalog.referring(object) {
+            let columns: Vec<&str> = link.columns.iter().map(String::as_str).collect();
+            offer(other, object, !other.is_unique(&columns));
+        }
+    }
+    list
+}
+
+/// The few values that the column before a comparison may hold, where the cursor stands behind it or in a text.
+fn values(view: &View<'_>, block: Option<usize>, all: &[Token], at: usize) -> Option<Completion> {
+    let text = view.text;
+    let inside = all
+        .iter()
+        .find(|t| t.start < at && at <= t.end && t.kind == TokenKind::Text);
+    let inside = inside.filter(|t| at < t.end || !t.closed);
+    let typed = match inside {
+        Some(token) => text.get(token.start + 1..at)?,
+        None => "",
+    };
+    let (span, end) = match inside {
+        // A text that nobody has closed yet reaches on; only what is before the cursor is replaced.
+        Some(token) if token.closed => (token.start..token.end, token.start),
+        Some(token) => (token.start..at, token.start),
+        None => (at..at, at),
+    };
+    let before: Vec<&Token> = all.iter().filter(|t| t.counts() && t.end <= end).collect();
+    if inside.is_none()
+        && before
+            .last()
+            .is_some_and(|t| t.end == at && t.kind == TokenKind::Word)
+    {
+        return None;
+    }
+    // `column =`, `column in (`, `column in ('a',`.
+    let mut rest = before.as_slice();
+    let is = |token: &Token, word: &str| token.is_word(text, word);
+    if matches!(rest.last(), Some(t) if matches!(t.kind, TokenKind::Open | TokenKind::Comma)) {
+        while let [more @ .., last] = rest
+            && matches!(
+                last.kind,
+                TokenKind::Open | TokenKind::Comma | TokenKind::Text
+            )
+        {
+            rest = more;
+        }
+        rest = match rest {
+            [more @ .., last] if is(last, "in") => more,
+            _ => return None,
+        };
+        if let [more @ .., last] = rest
+            && is(last, "not")
+        {
+            rest = more;
+        }
+    } else {
+        rest = match rest {
+            [more @ .., last]
+                if last.kind == TokenKind::Operator
+                    && matches!(last.of(text), "=" | "<>" | "!=") =>
+            {
+                more
+            }
+            _ => return None,
+        };
+    }
+    let (qualifier, name) = match rest {
+        [.., table, dot, column] if dot.kind == TokenKind::Dot => {
+            (table.name(text), column.name(text)?)
+        }
+        [.., column] => (None, column.name(text)?),
+        [] => return None,
+    };
+    let seen = view.find(block, qualifier.as_deref(), &name)?;
+    let (_, field) = seen.from?;
+    let plain = field.declared.to_ascii_lowercase().starts_with("bool");
+    let choices: Vec<String> = match field.choices.is_empty() {
+        false => field.choices.clone(),
+        true if plain && inside.is_none() => vec!["true".into(), "false".into()],
+        true => return None,
+    };
+    let list = choices
+        .into_iter()
+        .map(|value| Candidate {
+            detail: format!("value of {}", field.name),
+            insert: if plain {
+                value.clone()
+            } else {
+                format!("'{}'", value.replace('\'', "''"))
+            },
+            label: value,
+            offer: Offer::Value,
+            span: None,
+        })
+        .collect();
+    let mut completion = ranked(span, typed, list, true);
+    completion.common = None;
+    (!completion.candidates.is_empty()).then_some(completion)
+}
+
+/// Forms of a count that take each thing once, for counts that take some more often.
+fn corrections(
+    text: &str,
+    start: usize,
+    at: usize,
+    asked: bool,
+    from: &Sources<'_>,
+) -> Vec<Candidate> {
+    let repeated = joins(text, from.catalog, from.dialect).repeated;
+    repeated
+        .into_iter()
+        .filter(|repeated| asked || repeated.span.end == at)
+        .filter_map(|repeated| {
+            let correction = repeated.correction?;
+            Some(Candidate {
+                label: correction.clone(),
+                detail: repeated.words,
+                offer: Offer::Piece,
+                insert: correction,
+                span: Some(start + repeated.span.start..start + repeated.span.end),
+            })
+        })
+        .collect()
 }
 
 /// The bytes of the statement that `cursor` stands in.
@@ -394,6 +781,12 @@ fn word_before<'a>(text: &'a str, all: &[Token], cursor: usize) -> (&'a str, usi
         .find(|token| token.start < cursor && cursor <= token.end);
     match token {
         Some(token) if token.kind == TokenKind::Word => (&text[token.start..cursor], token.start),
+        // A name in quotes that are still open, or with the cursor before the closing one.
+        Some(token)
+            if token.kind == TokenKind::QuotedName && (!token.closed || cursor < token.end) =>
+        {
+            (&text[token.start..cursor], token.start)
+        }
         _ => ("", cursor),
     }
 }
@@ -405,12 +798,7 @@ fn place(text: &str, all: &[Token], word_at: usize, cursor: usize, dialect: &Dia
     if let Some(token) = inside {
         let within = cursor < token.end || !token.closed || token.kind == TokenKind::Comment;
         let closed_comment = token.closed && cursor == token.end && text[..cursor].ends_with("*/");
-        if matches!(
-            token.kind,
-            TokenKind::Text | TokenKind::QuotedName | TokenKind::Comment
-        ) && within
-            && !closed_comment
-        {
+        if matches!(token.kind, TokenKind::Text | TokenKind::Comment) && within && !closed_comment {
             return Place::Nothing;
         }
         if matches!(token.kind, TokenKind::Number | TokenKind::Parameter) {
@@ -435,14 +823,21 @@ fn place(text: &str, all: &[Token], word_at: usize, cursor: usize, dialect: &Dia
     };
     match last.kind {
         TokenKind::Dot => {
-            let name = before
-                .len()
-                .checked_sub(2)
-                .and_then(|at| before[at].name(text));
-            return name.map_or(Place::Nothing, Place::Qualified);
+            let part = |back: usize| {
+                let at = before.len().checked_sub(back)?;
+                before[at].name(text)
+            };
+            let behind_dot = before.len() >= 4 && before[before.len() - 3].kind == TokenKind::Dot;
+            return match (part(2), behind_dot.then(|| part(4)).flatten()) {
+                (Some(name), Some(schema)) => Place::Qualified(format!("{schema}.{name}")),
+                (Some(name), None) => Place::Qualified(name),
+                (None, _) => Place::Nothing,
+            };
         }
         TokenKind::Word => match word(1).as_str() {
-            "from" | "join" | "into" | "update" | "table" => return Place::Table,
+            "join" => return Place::Join,
+            "on" => return Place::On,
+            "from" | "into" | "update" | "table" => return Place::Table,
             "as" => return Place::Nothing,
             _ => {}
         },
@@ -487,6 +882,7 @@ fn column(object: &Object, name: &str, dialect: &Dialect) -> Candidate {
         detail: field_detail(object, name),
         offer: Offer::Column,
         insert: dialect.quote_name(name),
+        span: None,
     }
 }
 
@@ -496,6 +892,7 @@ fn table(object: &Object, dialect: &Dialect) -> Candidate {
         detail: table_detail(object),
         offer: Offer::Table,
         insert: dialect.quote_name(&object.name),
+        span: None,
     }
 }
 
@@ -509,7 +906,10 @@ fn tables(named: &Scope, word: &str, from: &Sources<'_>, list: &mut Vec<Candidat
     list.extend(
         fitting_tables(word, from)
             .into_iter()
-            .map(|object| table(object, from.dialect)),
+            .map(|object| Candidate {
+                insert: written(object, from.catalog, from.dialect),
+                ..table(object, from.dialect)
+            }),
     );
 }
 
@@ -583,7 +983,7 @@ fn ranked(span: Range<usize>, word: &str, list: Vec<Candidate>, open: bool) -> C
             && !loose
         {
             let group = match candidate.offer {
-                Offer::Column | Offer::Command => 0,
+                Offer::Column | Offer::Command | Offer::Value | Offer::Piece => 0,
                 Offer::Table => 1,
                 Offer::Keyword => 2,
                 Offer::Function => 3,
@@ -636,7 +1036,7 @@ fn common_start(word: &str, candidates: &[Candidate]) -> Option<String> {
 mod tests {
     use super::*;
     use crate::dialect::SQLITE;
-    use idle_tide_core::{Field, Kind};
+    use idle_tide_core::{Field, Link};
 
     fn offers(text: &str) -> Vec<String> {
         completion(text)
@@ -664,9 +1064,39 @@ mod tests {
                 table("vessels", &["id", "name", "owner_id"]),
                 table("visit services", &["id"]),
                 table("visits", &["id", "vessel_id", "arrived"]),
+                table("owners", &["id", "Full Name", "kind", "dries"]),
+                Object {
+                    signature: "draught numeric".into(),
+                    ..Object::new("main", "berth_fee", Kind::Function)
+                },
+                Object {
+                    ..table("sheds", &["id"])
+                },
             ],
             ..Catalog::default()
         };
+        let mut catalog = catalog;
+        let link = |columns: &str, table: &str| Link {
+            columns: vec![columns.into()],
+            table: table.into(),
+            their_columns: vec!["id".into()],
+            ..Link::default()
+        };
+        for object in &mut catalog.objects {
+            if let Some(field) = object.fields.first_mut() {
+                field.key = Some(1);
+            }
+            match object.name.as_str() {
+                "visits" => object.links.push(link("vessel_id", "vessels")),
+                "vessels" => object.links.push(link("owner_id", "owners")),
+                "owners" => {
+                    object.fields[2].choices = vec!["person".into(), "it's".into()];
+                    object.fields[3].declared = "boolean".into();
+                }
+                "sheds" => object.schema = "quay".into(),
+                _ => {}
+            }
+        }
         let cursor = text.find('|').unwrap_or(text.len());
         let text = text.replacen('|', "", 1);
         complete(
@@ -718,6 +1148,108 @@ mod tests {
             "\"visit services\""
         );
         assert_eq!(offers("SELE"), ["SELECT"]);
+    }
+
+    #[test]
+    fn joins_offer_what_is_linked_and_then_the_condition() {
+        assert_eq!(
+            offers("select * from vessels v join ")[..2],
+            ["owners", "visits"]
+        );
+        assert_eq!(
+            offers("select * from vessels v join visits s on ")[0],
+            "v.id = s.vessel_id"
+        );
+        let both =
+            offers("select * from visits s join vessels v on v.id = s.vessel_id join owners on ");
+        assert_eq!(both[0], "owners.id = v.owner_id");
+        assert!(
+            offers("select * from visits s join vessels v on v.id = s.")
+                .contains(&"vessel_id".to_string())
+        );
+    }
+
+    #[test]
+    fn queries_in_brackets_and_common_tables_have_columns() {
+        assert_eq!(
+            offers("select q.| from (select id as n, s.arrived from visits s) q"),
+            ["n", "arrived"]
+        );
+        assert_eq!(
+            offers("with a (x, y) as (select * from visits) select a.| from a"),
+            ["x", "y", "arrived"]
+        );
+        assert_eq!(offers("with a as (select 1 as one) select * from ")[0], "a");
+        // A query within sees the tables around it; one beside it does not.
+        let inner =
+            offers("select * from vessels v where exists (select 1 from visits s where ves|)");
+        assert_eq!(inner[0], "vessel_id");
+        assert!(!offers("select arr| from vessels").contains(&"arrived".to_string()));
+        assert_eq!(offers("select (select ow|) from vessels")[0], "owner_id");
+    }
+
+    #[test]
+    fn names_with_schemas_and_in_quotes() {
+        assert_eq!(offers("select * from quay."), ["sheds"]);
+        assert_eq!(
+            completion("select * from she").candidates[0].insert,
+            "quay.sheds"
+        );
+        assert_eq!(offers("select quay.sheds.| from quay.sheds"), ["id"]);
+        let quoted = completion("select \"fu| from owners");
+        assert_eq!(
+            (quoted.candidates[0].insert.as_str(), quoted.span),
+            ("\"Full Name\"", 7..10)
+        );
+        let closed = &completion("select \"fu|\" from owners").candidates[0];
+        assert_eq!(closed.span, Some(7..11));
+        assert_eq!(
+            completion("select o.| from owners o").candidates[1].insert,
+            "\"Full Name\""
+        );
+    }
+
+    #[test]
+    fn short_lists_of_values_follow_a_comparison() {
+        let of = |text: &str| -> Vec<String> {
+            completion(text)
+                .candidates
+                .into_iter()
+                .map(|c| c.insert)
+                .collect()
+        };
+        assert_eq!(
+            of("select * from owners where kind = "),
+            ["'person'", "'it''s'"]
+        );
+        assert_eq!(
+            of("select * from owners o where o.kind in ('person', "),
+            ["'person'", "'it''s'"]
+        );
+        assert_eq!(of("select * from owners where dries = "), ["true", "false"]);
+        let inside = completion("select * from owners where kind <> 'pe|' and id = 1");
+        assert_eq!((inside.candidates.len(), inside.span), (1, 35..39));
+        let open = completion("select * from owners where kind = 'pe");
+        assert_eq!(
+            (open.candidates[0].insert.as_str(), open.span),
+            ("'person'", 34..37)
+        );
+        assert!(of("select * from owners where id = ").is_empty());
+        assert!(of("select 'a' || 'pe").is_empty());
+    }
+
+    #[test]
+    fn own_functions_show_their_arguments_and_repeating_counts_their_correction() {
+        assert_eq!(offers("select bert"), ["berth_fee(draught numeric)"]);
+        let text = "select count(*)| from owners o join vessels v on v.owner_id = o.id";
+        let correction = &completion(text).candidates[0];
+        assert_eq!(correction.insert, "count(distinct o.id)");
+        assert_eq!(correction.span, Some(7..15));
+        assert!(
+            correction.detail.contains("vessels"),
+            "{}",
+            correction.detail
+        );
     }
 
     #[test]

@@ -15,13 +15,16 @@ pub mod elsewhere;
 pub mod expr;
 pub mod holds;
 pub mod join;
+pub mod multiply;
 pub mod narrow;
 pub mod open;
+pub mod query;
 pub mod scope;
 pub mod secret;
 pub mod split;
 pub mod statement;
 pub mod token;
+pub mod visible;
 
 pub use dialect::Dialect;
 pub use token::{Token, TokenKind, tokens};

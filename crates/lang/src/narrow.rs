@@ -53,24 +53,9 @@ mod tests {
     #[test]
     fn closer_names_come_first() {
         let mut narrow = Narrow::by("vis");
-        let mut names = [
-            "visit_services",
-            "visits",
-            "invisible",
-            "vessels in sight",
-            "dues",
-        ];
+        let mut names = ["visit_services", "visits", "invisible", "dues"];
         names.sort_by_key(|name| narrow.distance(name).unwrap_or(u32::MAX));
-        assert_eq!(
-            names,
-            [
-                "visits",
-                "visit_services",
-                "invisible",
-                "vessels in sight",
-                "dues"
-            ]
-        );
+        assert_eq!(names, ["visits", "visit_services", "invisible", "dues"]);
         assert_eq!(narrow.distance("dues"), None);
         assert_eq!(Narrow::by("").distance("anything"), Some(0));
     }

@@ -2,6 +2,7 @@
 //! cursor fills. It reads tokens and knows no catalog: a name may well not exist.
 
 use crate::dialect::Dialect;
+use crate::query::{Of, query};
 use crate::token::{Token, TokenKind, significant};
 
 /// A table named in a statement.
@@ -49,189 +50,34 @@ pub struct Scope {
     pub insert: Option<InsertPlace>,
 }
 
-/// Words that cannot be an alias.
-const NO_ALIAS: &[&str] = &[
-    "as",
-    "on",
-    "using",
-    "where",
-    "left",
-    "right",
-    "inner",
-    "cross",
-    "natural",
-    "full",
-    "outer",
-    "join",
-    "group",
-    "order",
-    "limit",
-    "offset",
-    "set",
-    "values",
-    "select",
-    "having",
-    "union",
-    "except",
-    "intersect",
-    "window",
-    "indexed",
-    "not",
-    "returning",
-    "default",
-    "from",
-    "by",
-    "and",
-    "or",
-    "into",
-    "begin",
-    "for",
-    "when",
-    "after",
-    "before",
-    "is",
-    "in",
-    "like",
-    "between",
-    "end",
-];
-
 /// What the statement with these `tokens` names; `cursor` is a byte in `text`.
 pub fn scope(text: &str, tokens: &[Token], cursor: usize, dialect: &Dialect) -> Scope {
     let list = significant(tokens);
-    let mut scope = Scope::default();
-    let word = |at: usize| -> String {
-        list.get(at)
-            .filter(|token: &&Token| token.kind == TokenKind::Word)
-            .map(|token| token.of(text).to_ascii_lowercase())
-            .unwrap_or_default()
-    };
-    let kind = |at: usize| list.get(at).map(|token| token.kind);
-    let mut at = 0;
-    // Depths at which a comma goes on with another table.
-    let mut from_depths: Vec<usize> = Vec::new();
-    let mut depth = 0_usize;
-    while at < list.len() {
-        let mut expect_table = false;
-        match list[at].kind {
-            TokenKind::Open => {
-                depth += 1;
-                if word(at + 1) != "select" && from_depths.last() == Some(&(depth - 1)) && at > 0 {
-                    let before = word(at - 1);
-                    let nested = matches!(kind(at - 1), Some(TokenKind::Open | TokenKind::Comma));
-                    if before == "from" || before == "join" || nested {
-                        from_depths.push(depth);
-                        expect_table = true;
-                    }
-                }
-            }
-            TokenKind::Close => {
-                from_depths.retain(|d| *d < depth);
-                depth = depth.saturating_sub(1);
-            }
-            TokenKind::Semicolon => from_depths.clear(),
-            TokenKind::Comma => expect_table = from_depths.last() == Some(&depth),
-            TokenKind::Word => match word(at).as_str() {
-                "with" if at == 0 => {
-                    let mut next = at + 1;
-                    if word(next) == "recursive" {
-                        next += 1;
-                    }
-                    if let Some(name) = list.get(next).and_then(|token| token.name(text)) {
-                        scope.common.push(name);
-                    }
-                }
-                // `, name as (` and `, name (columns) as (` go on with a common table.
-                "as" if kind(at + 1) == Some(TokenKind::Open) && !scope.common.is_empty() => {
-                    let mut back = at;
-                    if back > 0 && kind(back - 1) == Some(TokenKind::Close) {
-                        while back > 0 && kind(back) != Some(TokenKind::Open) {
-                            back -= 1;
-                        }
-                    }
-                    if let Some(name) = back
-                        .checked_sub(1)
-                        .and_then(|before| list[before].name(text))
-                        && !scope.common.contains(&name)
-                    {
-                        scope.common.push(name);
-                    }
-                }
-                "from" | "join" => {
-                    if from_depths.last() != Some(&depth) {
-                        from_depths.push(depth);
-                    }
-                    expect_table = true;
-                }
-                "into" | "table" => expect_table = true,
-                "update" if word(at + 1) != "of" && word(at + 1) != "on" => {
-                    if word(at + 1) == "or" {
-                        at += 2;
-                    }
-                    expect_table = true;
-                }
-                "where" | "group" | "order" | "having" | "set" | "select" | "values" | "limit" => {
-                    from_depths.retain(|d| *d != depth);
-                }
-                _ => {}
-            },
-            _ => {}
-        }
-        at += 1;
-        if expect_table && let Some((table, next)) = table_use(text, &list, at, dialect) {
-            at = next;
-            if !scope
-                .tables
-                .iter()
-                .any(|known| known.name == table.name && known.alias == table.alias)
-            {
-                scope.tables.push(table);
-            }
+    let query = query(text, &list, dialect);
+    let mut tables: Vec<TableUse> = Vec::new();
+    for joined in query.blocks.iter().flat_map(|block| &block.tables) {
+        let Of::Table(name) = &joined.of else {
+            continue;
+        };
+        let known = |table: &TableUse| table.name == *name && table.alias == joined.alias;
+        if query.common(name).is_none() && !tables.iter().any(known) {
+            tables.push(TableUse {
+                name: name.clone(),
+                alias: joined.alias.clone(),
+                at: joined.at,
+            });
         }
     }
-    scope.insert = insert_place(text, &list, cursor);
-    scope
-}
-
-fn table_use(
-    text: &str,
-    list: &[Token],
-    mut at: usize,
-    dialect: &Dialect,
-) -> Option<(TableUse, usize)> {
-    let first = list.get(at)?;
-    let mut name = first.name(text)?;
-    if first.kind == TokenKind::Word && dialect.is_keyword(&name) {
-        return None;
+    tables.sort_by_key(|table| table.at);
+    Scope {
+        tables,
+        common: query
+            .commons
+            .iter()
+            .map(|common| common.name.clone())
+            .collect(),
+        insert: insert_place(text, &list, cursor),
     }
-    at += 1;
-    if list.get(at).map(|t| t.kind) == Some(TokenKind::Dot)
-        && let Some(second) = list.get(at + 1).and_then(|token| token.name(text))
-    {
-        name = format!("{name}.{second}");
-        at += 2;
-    }
-    let mut alias = None;
-    let with_as = list.get(at).is_some_and(|token| token.is_word(text, "as"));
-    let place = if with_as { at + 1 } else { at };
-    if let Some(token) = list.get(place)
-        && let Some(word) = token.name(text)
-    {
-        let refused =
-            token.kind == TokenKind::Word && NO_ALIAS.contains(&word.to_ascii_lowercase().as_str());
-        if !refused {
-            alias = Some(word);
-            at = place + 1;
-        }
-    }
-    Some((
-        TableUse {
-            name,
-            alias,
-            at: first.start,
-        },
-        at,
-    ))
 }
 
 fn insert_place(text: &str, list: &[Token], cursor: usize) -> Option<InsertPlace> {

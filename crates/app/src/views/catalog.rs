@@ -488,7 +488,7 @@ fn detail(app: &App, width: usize) -> Page {
 fn figures(app: &App, page: &mut Page, table: &str, column: &str, width: usize) {
     let Some(all) = app.desk.figures_of(table) else {
         page.gap();
-        page.say(Tone::Faint, "Space figures counts its values.");
+        page.say(Tone::Faint, "Space, then figures, counts its values.");
         return;
     };
     let Some((_, figures)) = all.iter().find(|(of, _)| of.name == column) else {

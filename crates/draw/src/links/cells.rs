@@ -92,11 +92,6 @@ pub(super) fn near_mark(many: bool) -> char {
     if many { '≡' } else { '•' }
 }
 
-/// The mark at the end that is referred to.
-pub(super) fn far_mark(optional: bool) -> char {
-    if optional { '○' } else { '•' }
-}
-
 impl Drawing {
     /// The cells of a part of the drawing, row by row.
     pub fn cells(&self, window: Area, lit: &Lit) -> Vec<Vec<Cell>> {
@@ -233,7 +228,16 @@ impl Drawing {
             }
             if let (Some(first), Some(last)) = (points.first(), points.last()) {
                 marks.push((*first, near_mark(wire.many), is_lit));
-                marks.push((*last, far_mark(wire.optional), is_lit));
+                marks.push((*last, '•', is_lit));
+                if wire.optional {
+                    let left = self.layout.plates[wire.from.0].x > first.0;
+                    let beside = if left {
+                        first.0.saturating_sub(1)
+                    } else {
+                        first.0 + 1
+                    };
+                    marks.push(((beside, first.1), '○', is_lit));
+                }
             }
         }
         for (line, row) in crossings.iter().zip(grid.iter_mut()) {

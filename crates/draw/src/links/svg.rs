@@ -34,7 +34,7 @@ impl Drawing {
         let top = PAGE + 28.0;
         let px = |x: f64| PAGE + x * CELL.0;
         let py = |y: f64| top + y * CELL.1;
-        let legend = "≡ several may refer to it   • one   ○ one or none   ── declared   ┄┄ guessed";
+        let legend = "≡ several rows   • one row   ○ may be empty   ── declared   ┄┄ guessed";
         let legend_width = legend.chars().count() as f64 * CELL.0;
         let width = (self.layout.width as f64 * CELL.0).max(legend_width) + 2.0 * PAGE;
         let height = top + self.layout.height as f64 * CELL.1 + 28.0 + PAGE;
@@ -107,10 +107,15 @@ impl Drawing {
                     x + out_of * 4.0
                 ));
             }
+            if wire.optional {
+                put(format!(
+                    "<circle cx=\"{:.1}\" cy=\"{y:.1}\" r=\"2.6\" fill=\"#ffffff\" stroke=\"#2a7f78\" stroke-width=\"1.2\"/>",
+                    x + out_of * 12.0
+                ));
+            }
             let (x, y) = places[places.len() - 1];
-            let fill = if wire.optional { "#ffffff" } else { "#2a7f78" };
             put(format!(
-                "<circle cx=\"{:.1}\" cy=\"{y:.1}\" r=\"2.6\" fill=\"{fill}\" stroke=\"#2a7f78\" stroke-width=\"1.2\"/>",
+                "<circle cx=\"{:.1}\" cy=\"{y:.1}\" r=\"2.6\" fill=\"#2a7f78\"/>",
                 x + side(wire.to.0, last.0) * 4.0
             ));
         }

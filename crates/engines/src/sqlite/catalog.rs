@@ -136,6 +136,10 @@ pub(super) fn read(connection: &Connection) -> Result<Catalog> {
         .prepare("select name, file from pragma_database_list")?
         .query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?
         .collect::<Result<_>>()?;
+    // What is temporary is a database of its own, as soon as there is something in it.
+    let used = |name: &str| name != "temp" || objects.iter().any(|o| o.schema == name && !o.helper);
+    let files: Vec<_> = files.into_iter().filter(|(name, _)| used(name)).collect();
+    let schemas: Vec<String> = files.iter().map(|(name, _)| name.clone()).collect();
     let databases = files
         .into_iter()
         .map(|(name, file)| Database {
