@@ -354,6 +354,7 @@ impl App {
             Request::Guide(topic) => self.open_guide(&topic),
             Request::Entries => self.open_entries(false),
             Request::Sources => self.open_sources(),
+            Request::Follow(table) => self.follow(table.as_deref()),
             Request::Catalog(name) => {
                 self.over = Over::Catalog;
                 self.refresh_catalog();

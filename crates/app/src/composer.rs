@@ -2,6 +2,12 @@
 //! what the text means is asked of the language.
 
 use idle_tide_lang::open::{OpenPart, open_parts};
+use std::cell::RefCell;
+use std::rc::Rc;
+use std::sync::Arc;
+
+use idle_tide_core::Catalog;
+use idle_tide_lang::multiply::{Joins, joins};
 use idle_tide_lang::scope::{Scope, scope};
 use idle_tide_lang::split::{PieceKind, pieces};
 use idle_tide_lang::{Dialect, Token, complete, elsewhere, tokens};
@@ -49,7 +55,12 @@ pub struct Composer {
     revision: u64,
     analysis: Analysis,
     analysed: Option<u64>,
+    /// What was last found of joins, for which text and catalog.
+    joined: RefCell<Option<(JoinedKey, Rc<Joins>)>>,
 }
+
+/// The text's revision, where the statement begins, and the catalog.
+type JoinedKey = (u64, usize, usize);
 
 impl Composer {
     /// The text.
@@ -404,6 +415,21 @@ impl Composer {
         let (start, end) = complete::statement_around(&self.text, self.cursor, dialect);
         let part = &self.text[start..end];
         scope(part, &tokens(part, dialect), self.cursor - start, dialect)
+    }
+
+    /// What the joins of the statement at the cursor do to its rows; places are bytes of that statement.
+    pub fn joins(&self, dialect: &'static Dialect, catalog: &Arc<Catalog>) -> Rc<Joins> {
+        let (start, end) = complete::statement_around(&self.text, self.cursor, dialect);
+        let part = &self.text[start..end];
+        let key = (self.revision, start, Arc::as_ptr(catalog) as usize);
+        if let Some((known, joins)) = &*self.joined.borrow()
+            && *known == key
+        {
+            return Rc::clone(joins);
+        }
+        let joins = Rc::new(joins(part, catalog, dialect));
+        *self.joined.borrow_mut() = Some((key, Rc::clone(&joins)));
+        joins
     }
 
     /// Line and byte within it of the cursor, both counted from 0.

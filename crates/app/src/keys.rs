@@ -149,6 +149,8 @@ pub static KEYS: &[Key] = &[
     key(P::Rows, "Ctrl-F", "find", true, "", "finds text in the shown columns; N the next, P the one before"),
     key(P::Rows, "X", "hide", true, "/columns --hide", "hides this column; U brings all back"),
     key(P::Rows, "F", "freeze", true, "", "keeps the first column while the others scroll"),
+    key(P::Rows, "L", "follow", true, "/follow", "follows the link of this cell: to the row it refers to, or to those that refer to its row"),
+    key(P::Rows, "Backspace", "back", false, "", "back to the entry from which a link was followed"),
     key(P::Rows, "[ ]", "move", false, "/columns", "moves this column left, right"),
     key(P::Rows, "PgUp PgDn", "", false, "", "a page up, down; Home and End the first and last row"),
     key(P::Rows, "Ctrl-← →", "", false, "", "the first and last column"),

@@ -680,6 +680,32 @@ fn prepared(place: Place) -> Screen {
             let number = s.app.desk.entry().expect("entry").number;
             s.app.texts.insert(number, (3, 8));
         }
+        Place::Catalog => {
+            s.press(KeyCode::F(2));
+            s.types("vi").press(KeyCode::Down);
+        }
+        Place::Actions => {
+            s.press(KeyCode::F(2));
+            s.types("vi")
+                .press(KeyCode::Char(' '))
+                .press(KeyCode::Down);
+        }
+        Place::Links => {
+            s.submit("/links visits --distance 2");
+            s.press(KeyCode::Esc);
+            let at = |s: &Screen, name: &str| {
+                let links = s.app.desk.entry().and_then(|e| e.links()).expect("a drawing");
+                (0..links.tables.len()).find(|n| links.name(*n).as_deref() == Some(name))
+            };
+            let (owners, visits) = (at(&s, "owners"), at(&s, "visits"));
+            let number = s.app.desk.entry().expect("entry").number;
+            for table in [owners, visits] {
+                s.app.drawings.entry(number).or_default().at = table.expect("drawn");
+                s.press(KeyCode::Char(' '));
+            }
+            let looking = s.app.drawings.entry(number).or_default();
+            (looking.y, looking.follow) = (3, false);
+        }
         Place::Record => {
             s.submit("select * from hull_surveys;");
             s.press(KeyCode::Esc)
@@ -738,8 +764,14 @@ fn fingerprint(s: &mut Screen) -> String {
         .entry()
         .and_then(|e| e.sheet())
         .map(|s| s.view.clone());
+    let looking = app
+        .desk
+        .entry()
+        .and_then(|e| app.drawings.get(&e.number))
+        .map(|l| (l.x, l.y, l.at));
+    let catalog = (&app.catalog.focus, &app.catalog.actions);
     format!(
-        "{text}{:?}{:?}{:?}{:?}{grid:?}{view:?}{:?}",
+        "{text}{looking:?}{catalog:?}{:?}{:?}{:?}{:?}{grid:?}{view:?}{:?}",
         (app.composer.text(), app.composer.cursor(), app.focus),
         (
             &app.over,

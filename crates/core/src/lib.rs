@@ -11,6 +11,7 @@ pub mod decimal;
 pub mod figures;
 pub mod links;
 pub mod order;
+pub mod plan;
 pub mod result;
 pub mod value;
 

@@ -71,6 +71,10 @@ pub struct Entry {
     pub outcome: Option<Outcome>,
     /// The entry whose statement gave this further result.
     pub continues: Option<u32>,
+    /// The entry from which a link was followed to this one.
+    pub came_from: Option<u32>,
+    /// The statements that its rows stand for, where they count the rows of others.
+    pub follows: Vec<String>,
     /// Set when no more rows will come.
     pub complete: Arc<AtomicBool>,
 }

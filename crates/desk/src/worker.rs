@@ -6,8 +6,10 @@ use std::sync::Arc;
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::time::{Duration, Instant};
 
+use idle_tide_core::plan::Plan;
 use idle_tide_core::result::{Budget, ResultSet};
 use idle_tide_core::{Catalog, Column, Figures, RowBatch, Value};
+use idle_tide_engines::plan;
 use idle_tide_engines::{
     Bearings, Beside, Connection, Control, EngineError, Fault, Listing, OpenError, Outcome, Query,
     Sink,
@@ -44,6 +46,17 @@ pub enum Event {
         ticket: u64,
         /// The counts, none for what is not there; or why nothing could be counted.
         counts: Result<Vec<Option<u64>>, EngineError>,
+    },
+    /// A plan, or why there is none.
+    Planned {
+        /// The ticket of the entry that waits for it.
+        ticket: u64,
+        /// The plan.
+        plan: Result<Box<Plan>, EngineError>,
+        /// How long it took.
+        took: Duration,
+        /// Where the session is now.
+        bearings: Box<Bearings>,
     },
     /// Writes are refused by the engine from now on, or no longer.
     Refusing(Result<bool, EngineError>),
@@ -141,6 +154,11 @@ pub(crate) enum Job {
     Count {
         ticket: u64,
         questions: Vec<String>,
+    },
+    Plan {
+        ticket: u64,
+        statement: String,
+        measure: bool,
     },
     Catalog {
         limit: Duration,
@@ -287,6 +305,20 @@ fn one(connection: &mut dyn Connection, job: Job, is_beside: bool, notify: &Noti
                     result,
                     took,
                     bearings,
+                });
+            }
+            Job::Plan {
+                ticket,
+                statement,
+                measure,
+            } => {
+                let start = Instant::now();
+                let plan = plan::plan(connection, ticket, &statement, measure).map(Box::new);
+                notify(Event::Planned {
+                    ticket,
+                    plan,
+                    took: start.elapsed(),
+                    bearings: Box::new(connection.bearings()),
                 });
             }
             Job::Count { ticket, questions } => {

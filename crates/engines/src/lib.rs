@@ -8,6 +8,7 @@ mod engine;
 mod gather;
 mod harbour;
 mod mariadb;
+pub mod plan;
 mod postgres;
 mod reach;
 mod served;

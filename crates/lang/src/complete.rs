@@ -400,7 +400,7 @@ fn complete_sql(text: &str, cursor: usize, asked: bool, from: &Sources<'_>) -> C
                     });
                 }
             }
-            if place == Place::Expression || !word.is_empty() {
+            if !word.is_empty() || asked {
                 functions(from, &mut list);
                 list.extend(from.dialect.keywords.iter().map(|word| keyword(word)));
                 tables(&named, word, from, &mut list);

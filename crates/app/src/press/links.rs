@@ -142,6 +142,8 @@ impl App {
                         "Space on two tables finds the ways between them.",
                         Tone::Plain,
                     );
+                } else if links.routes.len() == 1 {
+                    self.desk.say("There is no other way between them.", Tone::Plain);
                 } else {
                     links.route = (links.route + 1) % links.routes.len();
                 }

@@ -80,6 +80,7 @@ impl App {
             (KeyCode::Char(','), false) => return self.neighbour(false),
             (KeyCode::Char('.'), false) => return self.neighbour(true),
             (KeyCode::Char('a' | 'A'), false) => return self.command("/again"),
+            (KeyCode::Backspace, _) => return self.desk.step_back(),
             (KeyCode::Char('r' | 'R'), false) => return self.command("/reopen"),
             (KeyCode::Char('e' | 'E'), false) => {
                 let number = self.desk.entry().map_or(0, |entry| entry.number);
@@ -138,10 +139,22 @@ impl App {
                 }
             }
             (KeyCode::Char('u' | 'U'), false) => self.command("/columns --all"),
+            (KeyCode::Char('l' | 'L'), false) => self.follow(None),
             (KeyCode::Char('['), false) => self.shift_column(-1),
             (KeyCode::Char(']'), false) => self.shift_column(1),
             _ => {}
         }
+    }
+
+    /// Follows the link of the current cell.
+    pub(crate) fn follow(&mut self, table: Option<&str>) {
+        let (row, at) = self.grid().map_or((0, 0), |grid| (grid.row, grid.column));
+        let sheet = self.desk.entry().and_then(|entry| entry.sheet());
+        let column = sheet.and_then(|sheet| sheet.view.columns.get(at).copied());
+        let before = self.desk.entries().len();
+        self.desk.follow(row, column.unwrap_or(0), table);
+        self.focus = Focus::Read;
+        self.settle(before);
     }
 
     pub(super) fn change_view(&mut self, change: impl FnOnce(&mut idle_tide_desk::View, usize)) {

@@ -207,8 +207,9 @@ impl App {
             return;
         };
         let insert = candidate.insert.clone();
-        self.composer
-            .replace(self.choices.completion.span.clone(), &insert);
+        let span = candidate.span.clone();
+        let span = span.unwrap_or_else(|| self.choices.completion.span.clone());
+        self.composer.replace(span, &insert);
         self.choices = Choices::default();
         self.marked = None;
         // An argument may follow a command at once.

@@ -179,7 +179,13 @@ pub(super) fn entry_line(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
         return;
     };
     let (words, tone) = entry.words();
-    let (number, text) = (entry.number, entry.text.clone());
+    let (number, mut text) = (entry.number, entry.text.clone());
+    // The way that led here.
+    let trail = app.desk.trail();
+    if !trail.is_empty() {
+        let steps: Vec<String> = trail.iter().map(|number| format!("{number} › ")).collect();
+        text = format!("{}{text}", steps.concat());
+    }
     let cleared = app.cleared;
     let mut p = painter(app, frame, Ground::Air);
     // Neighbours: up to three numbers around the current one.
@@ -330,7 +336,9 @@ pub(super) fn strip_lines(app: &App) -> u16 {
         .tables
         .iter()
         .filter(|t| app.desk.catalog().table(&t.name).is_some());
-    known.count() as u16
+    let joins = app.composer.joins(app.desk.dialect(), app.desk.catalog());
+    let repeated = &joins.repeated;
+    known.count() as u16 + u16::from(!repeated.is_empty())
 }
 
 /// The columns of every table in the statement.
@@ -350,12 +358,38 @@ pub(super) fn strip(app: &App, frame: &mut Frame<'_>, area: Rect) {
         Some(alias) => format!("{} {alias}", t.name),
         None => t.name.clone(),
     };
+    let joins = app.composer.joins(app.desk.dialect(), app.desk.catalog());
     let width = known
         .iter()
         .map(|(t, _)| label(t).width())
         .max()
         .unwrap_or(0);
-    for (line, (table, object)) in known.iter().enumerate().take(usize::from(area.height)) {
+    let many_width = if joins.many.is_empty() { 0 } else { 7 };
+    let mut room_for = usize::from(area.height);
+    // A count that takes things more than once is said last, and never left out.
+    if let Some(repeated) = joins.repeated.first() {
+        room_for = room_for.saturating_sub(1);
+        let y = area.bottom() - 1;
+        let mut x = area.x + 3;
+        x += p.text(
+            x,
+            y,
+            area.right().saturating_sub(x + 1),
+            Tone::Care,
+            &repeated.words,
+        ) + 2;
+        if let Some(correction) = &repeated.correction {
+            let words = format!("Tab offers {correction}");
+            p.text(
+                x,
+                y,
+                area.right().saturating_sub(x + 1),
+                Tone::Faint,
+                &words,
+            );
+        }
+    }
+    for (line, (table, object)) in known.iter().enumerate().take(room_for) {
         let y = area.y + line as u16;
         let mut x = area.x + 3;
         p.text(
@@ -365,7 +399,11 @@ pub(super) fn strip(app: &App, frame: &mut Frame<'_>, area: Rect) {
             Tone::Active,
             &label(table),
         );
-        x += width as u16 + 3;
+        x += width as u16 + 2;
+        if joins.many.contains(&table.at) {
+            p.text(x, y, 6, Tone::Care, "many");
+        }
+        x += many_width + 1;
         // The column that the value at the cursor will fill.
         let filled = named.insert.as_ref().and_then(|insert| {
             let own = insert.table.eq_ignore_ascii_case(&table.name);

@@ -21,6 +21,9 @@ impl Desk {
             "clear" => self.requests.push_back(Request::Clear),
             "entries" => self.requests.push_back(Request::Entries),
             "sources" => self.requests.push_back(Request::Sources),
+            "follow" => self
+                .requests
+                .push_back(Request::Follow(first.map(str::to_string))),
             "catalog" => self
                 .requests
                 .push_back(Request::Catalog(first.map(str::to_string))),

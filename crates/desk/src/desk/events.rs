@@ -1,5 +1,7 @@
 //! What has happened in the connection's thread and in the background, and what it means for entries.
 
+use idle_tide_lang::multiply;
+
 use super::*;
 
 impl Desk {
@@ -36,6 +38,12 @@ impl Desk {
             }
             Event::Catalog(read) => self.catalog_read(read),
             Event::Counted { ticket, counts } => self.counted(ticket, counts),
+            Event::Planned {
+                ticket,
+                plan,
+                took,
+                bearings,
+            } => self.planned(ticket, plan, took, *bearings),
             Event::Refusing(done) => self.writes_set(done),
             Event::Arranged {
                 entry,
@@ -236,6 +244,21 @@ impl Desk {
                         self.say(format!("{note} (and {} more)", more.len()), Tone::Care)
                     }
                     _ => {}
+                }
+                if let (Effect::Read, Content::Rows(_), true) =
+                    (effect, &content, self.stream.is_none())
+                {
+                    let joins =
+                        multiply::joins(&busy.statement, &self.here.catalog, self.here.dialect);
+                    if let Some(repeated) = joins.repeated.into_iter().next() {
+                        let way = repeated
+                            .correction
+                            .map(|c| format!(" {c} takes each once."));
+                        self.say(
+                            format!("{}{}", repeated.words, way.unwrap_or_default()),
+                            Tone::Care,
+                        );
+                    }
                 }
                 if effect == Effect::Write && matches!(content, Content::Page(_)) {
                     let target = summary(&busy.statement, self.here.dialect).target;
@@ -536,103 +559,6 @@ impl Desk {
         }
         if parsed.has("check") {
             self.check_links(entry);
-        }
-    }
-
-    /// The drawing that `/links` or `/route` asks for.
-    fn drawing(&self, parsed: &Parsed) -> Result<Links, Failure> {
-        let catalog = Arc::clone(&self.here.catalog);
-        let mut named = Vec::new();
-        for part in &parsed.arguments {
-            let table = catalog.table(&part.text).and_then(|o| catalog.place_of(o));
-            match table {
-                Some(at) if !named.contains(&at) => named.push(at),
-                Some(_) => {}
-                None => return Err(self.no_such_object(parsed, &part.text)),
-            }
-        }
-        let is_route = parsed.command.name == "route";
-        if is_route && named.len() < 2 {
-            return Err(failure::plain("A way needs two different tables."));
-        }
-        let distance = match parsed.value("distance") {
-            Some(number) => number.parse().unwrap_or(1),
-            None => usize::from(!is_route),
-        };
-        let ties = Arc::clone(self.here.ties());
-        let guessed = !parsed.has("declared");
-        let focus = named.clone();
-        let links = Links::new(catalog, ties, self.here.dialect, focus, distance, guessed);
-        let mut links = links.map_err(failure::plain)?;
-        if is_route {
-            links.chosen = named;
-            links.find_ways().map_err(failure::plain)?;
-        }
-        Ok(links)
-    }
-
-    /// Has the guessed links of a drawing checked against the data: how many values find a row.
-    pub fn check_links(&mut self, entry: u32) {
-        let Some(at) = self.place_of(entry) else {
-            return;
-        };
-        let questions = self.entries[at]
-            .links()
-            .map_or(Vec::new(), Links::questions);
-        if questions.is_empty() {
-            return self.say(
-                "No guessed link is drawn, so there is none to check.",
-                Tone::Plain,
-            );
-        }
-        if self.here.busy.is_some() || self.entries[at].session != self.here.number {
-            return self.say(
-                "Something else runs, or the drawing is of another session.",
-                Tone::Care,
-            );
-        }
-        self.entries[at].state = State::Running;
-        self.entries[at].started = Some(Instant::now());
-        let (places, questions): (Vec<usize>, Vec<[String; 2]>) = questions.into_iter().unzip();
-        self.here.busy = Some(Busy {
-            entry,
-            statement: String::new(),
-            waiting: Waiting::alone("", true),
-            doing: Doing::Checking(places),
-            secrets: Vec::new(),
-        });
-        self.here.worker.send(Job::Count {
-            ticket: u64::from(entry),
-            questions: questions.into_iter().flatten().collect(),
-        });
-    }
-
-    /// The numbers for guessed links came.
-    fn links_checked(
-        &mut self,
-        busy: &Busy,
-        places: &[usize],
-        answers: Result<Vec<Option<u64>>, EngineError>,
-    ) {
-        let Some(at) = self.place_of(busy.entry) else {
-            return;
-        };
-        self.entries[at].state = State::Done;
-        self.entries[at].started = None;
-        match answers {
-            Ok(answers) => {
-                if let Some(links) = self.entries[at].links_mut() {
-                    for (place, pair) in places.iter().zip(answers.chunks(2)) {
-                        if let [Some(all), Some(matching)] = pair {
-                            links.checked.insert(*place, (*all, *matching));
-                        }
-                    }
-                }
-            }
-            Err(error) if error.fault == Fault::Cancelled => {
-                self.say("The check was stopped.", Tone::Plain);
-            }
-            Err(error) => self.say(format!("The check failed: {}", error.message), Tone::Danger),
         }
     }
 

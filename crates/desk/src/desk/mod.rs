@@ -3,6 +3,7 @@
 
 mod commands;
 mod events;
+mod looking;
 mod opening;
 mod run;
 mod session;
@@ -108,6 +109,8 @@ pub enum Request {
     Guide(String),
     /// Show the entries.
     Entries,
+    /// Follow the link of the current cell, to a table if one is named.
+    Follow(Option<String>),
     /// Show the sources.
     Sources,
     /// Show the catalog, at an object if one is named.
@@ -176,6 +179,8 @@ enum Doing {
     Refusing(Writes),
     /// The statement of a list.
     Listing,
+    /// The plan of a statement.
+    Planning,
     /// A new password.
     Password,
     /// The answer whether to end this session.

@@ -159,6 +159,8 @@ impl Desk {
             took: None,
             outcome: None,
             continues: None,
+            came_from: None,
+            follows: Vec::new(),
             complete: Arc::default(),
         });
         if !self.behind {
@@ -232,9 +234,10 @@ impl Desk {
                 return self.source_command(waiting, text, &parsed);
             }
             "change-password" => return self.ask_new_password(waiting, text),
+            "plan" if !self.here.is_nowhere() => return self.start_plan(waiting, text, &parsed),
             "tables" | "views" | "indexes" | "about" | "definition" | "figures" | "sample"
             | "databases" | "roles" | "access" | "schemas" | "sequences" | "functions" | "find"
-            | "links" | "route"
+            | "links" | "route" | "plan" | "follow"
                 if self.here.is_nowhere() =>
             {
                 return Err(Box::new((waiting, failure::nowhere())));

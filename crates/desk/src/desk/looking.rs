@@ -1,0 +1,308 @@
+//! Looking around: drawings of links and what the data says of guesses, steps along a link, plans.
+
+use idle_tide_core::Value;
+use idle_tide_core::plan::Plan;
+
+use super::*;
+use crate::follow::{self, Cell, Step};
+
+impl Desk {
+    /// The drawing that `/links` or `/route` asks for.
+    pub(super) fn drawing(&self, parsed: &Parsed) -> Result<Links, Failure> {
+        let catalog = Arc::clone(&self.here.catalog);
+        let mut named = Vec::new();
+        for part in &parsed.arguments {
+            let table = catalog.table(&part.text).and_then(|o| catalog.place_of(o));
+            match table {
+                Some(at) if !named.contains(&at) => named.push(at),
+                Some(_) => {}
+                None => return Err(self.no_such_object(parsed, &part.text)),
+            }
+        }
+        let is_route = parsed.command.name == "route";
+        if is_route && named.len() < 2 {
+            return Err(failure::plain("A way needs two different tables."));
+        }
+        let distance = match parsed.value("distance") {
+            Some(number) => number.parse().unwrap_or(1),
+            None => usize::from(!is_route),
+        };
+        let ties = Arc::clone(self.here.ties());
+        let guessed = !parsed.has("declared");
+        let focus = named.clone();
+        let links = Links::new(catalog, ties, self.here.dialect, focus, distance, guessed);
+        let mut links = links.map_err(failure::plain)?;
+        if is_route {
+            links.chosen = named;
+            links.find_ways().map_err(failure::plain)?;
+        }
+        Ok(links)
+    }
+
+    /// Has the guessed links of a drawing checked against the data: how many values find a row.
+    pub fn check_links(&mut self, entry: u32) {
+        let Some(at) = self.place_of(entry) else {
+            return;
+        };
+        let questions = self.entries[at]
+            .links()
+            .map_or(Vec::new(), Links::questions);
+        if questions.is_empty() {
+            return self.say(
+                "No guessed link is drawn, so there is none to check.",
+                Tone::Plain,
+            );
+        }
+        if self.here.busy.is_some() || self.entries[at].session != self.here.number {
+            return self.say(
+                "Something else runs, or the drawing is of another session.",
+                Tone::Care,
+            );
+        }
+        self.entries[at].state = State::Running;
+        self.entries[at].started = Some(Instant::now());
+        let (places, questions): (Vec<usize>, Vec<[String; 2]>) = questions.into_iter().unzip();
+        self.here.busy = Some(Busy {
+            entry,
+            statement: String::new(),
+            waiting: Waiting::alone("", true),
+            doing: Doing::Checking(places),
+            secrets: Vec::new(),
+        });
+        self.here.worker.send(Job::Count {
+            ticket: u64::from(entry),
+            questions: questions.into_iter().flatten().collect(),
+        });
+    }
+
+    /// The numbers for guessed links came.
+    pub(super) fn links_checked(
+        &mut self,
+        busy: &Busy,
+        places: &[usize],
+        answers: Result<Vec<Option<u64>>, EngineError>,
+    ) {
+        let Some(at) = self.place_of(busy.entry) else {
+            return;
+        };
+        self.entries[at].state = State::Done;
+        self.entries[at].started = None;
+        match answers {
+            Ok(answers) => {
+                if let Some(links) = self.entries[at].links_mut() {
+                    for (place, pair) in places.iter().zip(answers.chunks(2)) {
+                        if let [Some(all), Some(matching)] = pair {
+                            links.checked.insert(*place, (*all, *matching));
+                        }
+                    }
+                }
+            }
+            Err(error) if error.fault == Fault::Cancelled => {
+                self.say("The check was stopped.", Tone::Plain);
+            }
+            Err(error) => self.say(format!("The check failed: {}", error.message), Tone::Danger),
+        }
+    }
+
+    /// Goes from a cell of the current result over its link: to the row it refers to, or to the rows that refer
+    /// to its row (counted first where several tables do). `row` counts the rows shown, `column` all columns of
+    /// the result; `into` names the table to go to. The step is an entry of its own.
+    pub fn follow(&mut self, row: u64, column: usize, into: Option<&str>) {
+        let step = match self.next_step(row, column, into) {
+            Ok(step) => step,
+            Err(words) => return self.say(words, Tone::Care),
+        };
+        let from = self.entry().map(|entry| entry.number);
+        let (statement, follows) = match step {
+            Step::Rows(statement) => (statement, Vec::new()),
+            Step::Counts(statement, follows) => (statement, follows),
+        };
+        let before = self.entries.len();
+        self.submit_piece(&statement, false);
+        if let Some(entry) = self.entries.get_mut(before) {
+            entry.came_from = from;
+            entry.follows = follows;
+        } else {
+            self.say("Something else runs; the step waits for it.", Tone::Plain);
+        }
+    }
+
+    fn next_step(&self, row: u64, column: usize, into: Option<&str>) -> Result<Step, String> {
+        let none = "The current entry has no rows to follow a link from.";
+        let entry = self.entry().ok_or(none)?;
+        if entry.session != self.here.number {
+            return Err("This result is of another session; go there to follow its links.".into());
+        }
+        let sheet = entry.sheet().ok_or(none)?;
+        let number = sheet.row_number(row).ok_or("There is no row here.")?;
+        if let Some(statement) = entry.follows.get(number as usize) {
+            return Ok(Step::Rows(statement.clone()));
+        }
+        let set = read(&sheet.set);
+        let columns = set.columns();
+        if column >= columns.len() {
+            return Err("There is no column here.".into());
+        }
+        let values: Result<Vec<Value>, _> =
+            (0..columns.len()).map(|at| set.value(number, at)).collect();
+        let values =
+            values.map_err(|error| format!("The row could not be read again: {error}."))?;
+        let cell = Cell {
+            columns,
+            row: &values,
+            column,
+        };
+        follow::step(
+            &cell,
+            into,
+            &self.here.catalog,
+            self.here.ties(),
+            self.here.dialect,
+        )
+    }
+
+    /// Shows the entry from which a link was followed to the current one.
+    pub fn step_back(&mut self) {
+        let from = self.entry().and_then(|entry| entry.came_from);
+        match from.and_then(|number| self.place_of(number)) {
+            Some(at) => self.show(at),
+            None => self.say("No link was followed to this entry.", Tone::Plain),
+        }
+    }
+
+    /// The entries from which links were followed to the current one, the first one first.
+    pub fn trail(&self) -> Vec<u32> {
+        let mut trail = Vec::new();
+        let mut at = self.entry();
+        while let Some(number) = at.and_then(|entry| entry.came_from) {
+            if trail.contains(&number) {
+                break;
+            }
+            trail.insert(0, number);
+            at = self.entries.iter().find(|entry| entry.number == number);
+        }
+        trail
+    }
+
+    /// Begins `/plan`.
+    pub(super) fn start_plan(
+        &mut self,
+        waiting: Waiting,
+        text: &str,
+        parsed: &Parsed,
+    ) -> Result<(), Box<(Waiting, Failure)>> {
+        let (measure, rest) = match parsed.rest.strip_prefix("--estimate") {
+            Some(rest) => (false, rest.trim()),
+            None => (true, parsed.rest.as_str()),
+        };
+        let statement = match rest {
+            "" => match self.statement_of(None) {
+                Ok(statement) if !statement.starts_with('/') => statement,
+                Ok(_) => {
+                    let words = "The current entry is no statement. Show one that is, or write it: /plan select …";
+                    return Err(Box::new((waiting, failure::plain(words))));
+                }
+                Err(failure) => return Err(Box::new((waiting, failure))),
+            },
+            rest => rest.to_string(),
+        };
+        let code = pieces(&statement, self.here.dialect);
+        let mut code = code.iter().filter(|piece| piece.has_code);
+        let statement = match (code.next(), code.next()) {
+            (Some(one), None) => statement[one.start as usize..one.end as usize].to_string(),
+            _ => {
+                return Err(Box::new((
+                    waiting,
+                    failure::plain("A plan is of one statement."),
+                )));
+            }
+        };
+        if !secret::hidden_parameters(&statement, self.here.dialect).is_empty() {
+            let words =
+                "A statement with a hidden parameter has no plan here; write a value in its place.";
+            return Err(Box::new((waiting, failure::plain(words))));
+        }
+        let at = self.new_entry(text, false);
+        self.entries[at].state = State::Running;
+        self.entries[at].started = Some(Instant::now());
+        let entry = self.entries[at].number;
+        self.here.worker.send(Job::Plan {
+            ticket: u64::from(entry),
+            statement: statement.clone(),
+            measure,
+        });
+        self.here.busy = Some(Busy {
+            entry,
+            statement,
+            waiting,
+            doing: Doing::Planning,
+            secrets: Vec::new(),
+        });
+        Ok(())
+    }
+
+    /// A plan came, or why there is none.
+    pub(super) fn planned(
+        &mut self,
+        ticket: u64,
+        plan: Result<Box<Plan>, EngineError>,
+        took: Duration,
+        bearings: Bearings,
+    ) {
+        self.here.bearings = bearings;
+        let waits = |busy: &mut Busy| {
+            u64::from(busy.entry) == ticket && matches!(busy.doing, Doing::Planning)
+        };
+        let Some(busy) = self.here.busy.take_if(waits) else {
+            return;
+        };
+        if let Some(at) = self.place_of(busy.entry) {
+            self.entries[at].took = Some(took);
+        }
+        match plan {
+            Ok(plan) => {
+                let page = crate::plan::page(
+                    &plan,
+                    &busy.statement,
+                    &self.here.catalog,
+                    self.here.dialect,
+                );
+                self.end_entry(busy.entry, State::Done, Content::Page(page));
+            }
+            Err(error) if error.fault == Fault::Cancelled => {
+                let mut page = Page::new();
+                page.say(Tone::Heading, "It was stopped. Nothing was changed.");
+                self.end_entry(busy.entry, State::Stopped, Content::Page(page));
+            }
+            Err(error) => {
+                self.here.lost |= matches!(error.fault, Fault::Lost | Fault::NotSent);
+                let mut failure = failure::of_statement(
+                    &busy.statement,
+                    &error,
+                    &self.here.catalog,
+                    self.here.dialect,
+                    self.here.bearings.transaction.is_some(),
+                    0,
+                );
+                // The place is one of the statement, which stands somewhere in the command.
+                let shift =
+                    busy.waiting.submission[busy.waiting.span.clone()].find(&busy.statement);
+                match shift {
+                    Some(shift) => {
+                        let moved =
+                            |span: &std::ops::Range<usize>| span.start + shift..span.end + shift;
+                        failure.place = failure.place.as_ref().map(moved);
+                        for correction in &mut failure.corrections {
+                            correction.edit.span = moved(&correction.edit.span);
+                        }
+                    }
+                    None => {
+                        failure.place = None;
+                        failure.corrections.clear();
+                    }
+                }
+                self.fail(busy.entry, &busy.waiting, failure);
+            }
+        }
+    }
+}
