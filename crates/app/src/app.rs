@@ -187,6 +187,8 @@ pub struct App {
     pub drawings: HashMap<u32, Looking>,
     /// First line and column shown of each text, by the entry's number.
     pub texts: HashMap<u32, (usize, usize)>,
+    /// The line last found in each text, by the entry's number.
+    pub found_lines: HashMap<u32, usize>,
     /// Whether the view was cleared.
     pub cleared: bool,
     /// Text last searched in results.
@@ -234,6 +236,7 @@ impl App {
             catalog: CatalogView::default(),
             drawings: HashMap::new(),
             texts: HashMap::new(),
+            found_lines: HashMap::new(),
             cleared: false,
             found: String::new(),
             theme,

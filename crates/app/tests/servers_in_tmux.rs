@@ -6,45 +6,7 @@ mod terminal;
 use std::path::Path;
 use std::process::Command;
 
-use terminal::Tmux;
-
-const OWNER: &str = "the owner's secret";
-
-fn place(name: &str) -> String {
-    std::env::var(name).unwrap_or_else(|_| {
-        panic!("{name} is not set: these tests need the servers that scripts/test starts")
-    })
-}
-
-/// Runs statements as the owner, without a screen.
-fn owner(address: &str, arguments: &[&str]) {
-    let done = Command::new(env!("CARGO_BIN_EXE_idle-tide"))
-        .args(["run", address, "--writes", "free"])
-        .args(arguments)
-        .env("PGPASSWORD", OWNER)
-        .env("MYSQL_PWD", OWNER)
-        .output()
-        .expect("runs");
-    assert!(
-        done.status.success(),
-        "{arguments:?}: {}",
-        String::from_utf8_lossy(&done.stderr)
-    );
-}
-
-fn load(address: &str) {
-    let done = Command::new(env!("CARGO_BIN_EXE_idle-tide"))
-        .args(["demo", "--readings", "400", "--into", address])
-        .env("PGPASSWORD", OWNER)
-        .env("MYSQL_PWD", OWNER)
-        .output()
-        .expect("runs");
-    assert!(
-        done.status.success(),
-        "{}",
-        String::from_utf8_lossy(&done.stderr)
-    );
-}
+use terminal::{OWNER, Tmux, load, owner, place};
 
 /// Every file under a folder that holds one of the words.
 fn holding(dir: &Path, words: &[&str]) -> Vec<String> {

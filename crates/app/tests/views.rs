@@ -686,15 +686,18 @@ fn prepared(place: Place) -> Screen {
         }
         Place::Actions => {
             s.press(KeyCode::F(2));
-            s.types("vi")
-                .press(KeyCode::Char(' '))
-                .press(KeyCode::Down);
+            s.types("vi").press(KeyCode::Char(' ')).press(KeyCode::Down);
         }
         Place::Links => {
             s.submit("/links visits --distance 2");
             s.press(KeyCode::Esc);
             let at = |s: &Screen, name: &str| {
-                let links = s.app.desk.entry().and_then(|e| e.links()).expect("a drawing");
+                let links = s
+                    .app
+                    .desk
+                    .entry()
+                    .and_then(|e| e.links())
+                    .expect("a drawing");
                 (0..links.tables.len()).find(|n| links.name(*n).as_deref() == Some(name))
             };
             let (owners, visits) = (at(&s, "owners"), at(&s, "visits"));

@@ -184,6 +184,9 @@ fn of_postgres(rows: &[Vec<String>]) -> Result<Plan, EngineError> {
         let runs = number(json, "Actual Loops");
         let each = runs.unwrap_or(1.0).max(1.0);
         let mut what = words(json, "Node Type").unwrap_or_default().to_lowercase();
+        if what == "modifytable" {
+            what = words(json, "Operation").unwrap_or_default().to_lowercase();
+        }
         match words(json, "Join Type").as_deref() {
             None | Some("Inner") => {}
             Some(kind) => what = format!("{what}, {}", kind.to_lowercase()),

@@ -511,3 +511,112 @@ fn a_run_that_was_cancelled_before_it_began_does_not_begin() {
         Value::Integer(1)
     );
 }
+
+/// What two databases have to agree in.
+fn shape(catalog: &idle_tide_core::Catalog) -> Vec<idle_tide_core::Object> {
+    let mut objects = catalog.objects.clone();
+    objects.retain(|object| !object.helper);
+    objects
+}
+
+#[test]
+fn a_nasty_schema_is_made_again() {
+    let mut first = Sqlite::memory().expect("opens");
+    for sql in [
+        "create table \"Select\" (\"From\" integer primary key autoincrement, \"a.b\" text collate nocase not null default 'it''s; \"x\"', \"emoji ⛵\" text check (\"emoji ⛵\" in ('sloop', 'ket''ch')), [br ack] any, `tick` blob default x'00', doubled as (\"From\" * 2) stored, constraint \"odd; check\" check (\"a.b\" <> 'x;y'), unique (\"a.b\", tick)) -- ends; here",
+        "create table loops (id integer primary key, parent references loops on delete set null on update cascade, other references circle)",
+        "create table circle (id integer primary key, loop_id not null references loops (id) deferrable initially deferred)",
+        "create table pairs (a any, b integer, c text, primary key (b, a)) without rowid, strict",
+        "create table twice (x references circle, y references circle, p, q, foreign key (p, q) references pairs)",
+        "create unique index \"some rows\" on \"Select\" (lower(\"a.b\"), tick desc) where \"From\" > 1 and tick is not null",
+        "create view z_first as select \"From\" as n from \"Select\"",
+        "create view a_second (more) as select n + 1 from z_first",
+        "create view broken as select naught from nowhere",
+        "create trigger \"before ; all\" before insert on \"Select\" begin select 'a;b'; update loops set other = new.tick; end",
+        "create trigger instead instead of insert on z_first begin insert into loops values (new.n, null, null); end",
+        "create virtual table words using fts5 (body)",
+        "create temp table passing (x integer primary key, y check (y > 0))",
+        "create index temp.passing_y on passing (y)",
+        "create temp view glance as select * from passing",
+    ] {
+        run(&mut first, sql).unwrap_or_else(|error| panic!("{error}\n{sql}"));
+    }
+    let before = first.catalog(&mut |_| {}).expect("read");
+    let script = first.script(&before).expect("written");
+    let mut second = Sqlite::memory().expect("opens");
+    run(&mut second, &script).unwrap_or_else(|error| panic!("{error}\n{script}"));
+    let after = second.catalog(&mut |_| {}).expect("read");
+    assert_eq!(shape(&after).len(), shape(&before).len(), "{script}");
+    for (after, before) in shape(&after).iter().zip(shape(&before)) {
+        assert_eq!(*after, before);
+    }
+    // What is read from the statements: checks, their lists, collations, a broken view.
+    let select = before.table("Select").expect("there");
+    assert_eq!(select.checks.len(), 2);
+    assert_eq!(
+        select.field("emoji ⛵").map(|f| f.choices.clone()),
+        Some(vec!["sloop".to_string(), "ket'ch".into()])
+    );
+    assert_eq!(
+        select.field("a.b").and_then(|f| f.collation.as_deref()),
+        Some("nocase")
+    );
+    assert!(
+        before
+            .table("broken")
+            .is_some_and(|view| view.broken.is_some())
+    );
+    let to_pairs = &before.table("twice").expect("there").links;
+    assert!(
+        to_pairs.iter().any(|link| link.their_columns == ["b", "a"]),
+        "{to_pairs:?}"
+    );
+}
+
+/// Of the links that the harbour declares, how many would be guessed if it declared none, and how many guesses
+/// would be wrong.
+#[test]
+fn few_guessed_links_are_false() {
+    let dir = tempfile::tempdir().expect("dir");
+    let path = dir.path().join("harbour.db");
+    idle_tide_engines::sqlite::make_demo(&path, 10).expect("made");
+    let mut harbour = Sqlite::file(&path, false, &mut || {}).expect("opens");
+    let mut catalog = harbour.catalog(&mut |_| {}).expect("read");
+    let named =
+        |catalog: &idle_tide_core::Catalog, ties: &[idle_tide_core::links::Tie]| -> Vec<String> {
+            let name = |at: usize| catalog.objects[at].name.as_str();
+            ties.iter()
+                .map(|tie| {
+                    format!(
+                        "{}.{} {}.{}",
+                        name(tie.from),
+                        tie.columns[0],
+                        name(tie.to),
+                        tie.their_columns[0]
+                    )
+                })
+                .collect()
+        };
+    let mut truth = named(&catalog, &idle_tide_core::links::declared(&catalog));
+    let guessed_as_it_is = named(
+        &catalog,
+        &idle_tide_core::links::likely(&catalog, &idle_tide_core::links::declared(&catalog)),
+    );
+    // The tug's owner knows call signs only.
+    assert_eq!(guessed_as_it_is, ["tows.vessel vessels.call_sign"]);
+    truth.extend(guessed_as_it_is);
+    for object in &mut catalog.objects {
+        object.links.clear();
+    }
+    let guessed = named(&catalog, &idle_tide_core::links::likely(&catalog, &[]));
+    let right = guessed.iter().filter(|guess| truth.contains(guess)).count();
+    let wrong: Vec<_> = guessed
+        .iter()
+        .filter(|guess| !truth.contains(guess))
+        .collect();
+    assert!(
+        right >= 4 * wrong.len() && right * 4 >= truth.len() * 3,
+        "{right} of {} right, wrong: {wrong:?}",
+        truth.len()
+    );
+}

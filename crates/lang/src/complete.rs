@@ -10,7 +10,7 @@ use nucleo_matcher::{Config, Matcher, Utf32Str};
 
 use crate::command::{self, Argument};
 use crate::dialect::Dialect;
-use crate::join::written;
+use crate::join::{condition, written};
 use crate::multiply::joins;
 use crate::query::{Joined, Of, query};
 use crate::scope::{Scope, scope};
@@ -530,26 +530,11 @@ fn conditions(
                 new.qualifier().unwrap_or_default(),
                 other.qualifier().unwrap_or_default(),
             );
-            let (new, other) = (dialect.quote_name(new), dialect.quote_name(other));
-            let from_new = std::ptr::eq(tie.here, a);
-            let (from, to) = if from_new {
-                (&new, &other)
-            } else {
-                (&other, &new)
+            let (ours, theirs) = match std::ptr::eq(tie.here, a) {
+                true => (tie.columns, tie.theirs),
+                false => (tie.theirs, tie.columns),
             };
-            let pairs: Vec<String> = tie
-                .columns
-                .iter()
-                .zip(tie.theirs)
-                .map(|(ours, theirs)| {
-                    format!(
-                        "{to}.{} = {from}.{}",
-                        dialect.quote_name(theirs),
-                        dialect.quote_name(ours)
-                    )
-                })
-                .collect();
-            let text = pairs.join(" and ");
+            let text = condition((new, ours), (other, theirs), dialect);
             list.push(Candidate {
                 label: text.clone(),
                 detail: if tie.many(a) {
@@ -1158,7 +1143,7 @@ mod tests {
         );
         assert_eq!(
             offers("select * from vessels v join visits s on ")[0],
-            "v.id = s.vessel_id"
+            "s.vessel_id = v.id"
         );
         let both =
             offers("select * from visits s join vessels v on v.id = s.vessel_id join owners on ");

@@ -59,19 +59,15 @@ pub fn aliases(names: &[&str], taken: &[String], dialect: &Dialect) -> Vec<Strin
     given
 }
 
-/// The condition of a link between two tables, by their aliases.
-pub fn condition(tie: &Tie, of_from: &str, of_to: &str, dialect: &Dialect) -> String {
-    let pairs: Vec<String> = tie
-        .columns
-        .iter()
-        .zip(&tie.their_columns)
-        .map(|(ours, theirs)| {
-            format!(
-                "{of_to}.{} = {of_from}.{}",
-                dialect.quote_name(theirs),
-                dialect.quote_name(ours)
-            )
-        })
+/// The condition that joins a table by a link: each of its columns equals one of a table that is there. Both are
+/// written with their aliases.
+pub fn condition(new: (&str, &[String]), there: (&str, &[String]), dialect: &Dialect) -> String {
+    let column = |alias: &str, name: &String| {
+        format!("{}.{}", dialect.quote_name(alias), dialect.quote_name(name))
+    };
+    let pairs = new.1.iter().zip(there.1);
+    let pairs: Vec<String> = pairs
+        .map(|(a, b)| format!("{} = {}", column(new.0, a), column(there.0, b)))
         .collect();
     pairs.join(" and ")
 }
@@ -102,7 +98,15 @@ pub fn statement(route: &Route, ties: &[Tie], catalog: &Catalog, dialect: &Diale
     );
     for step in &route.steps {
         let tie = &ties[step.tie];
-        let condition = condition(tie, alias(tie.from), alias(tie.to), dialect);
+        let ends = [(tie.from, &tie.columns), (tie.to, &tie.their_columns)];
+        let columns = |table: usize| {
+            let end = ends.iter().find(|(at, _)| *at == table);
+            (
+                alias(table),
+                end.map_or(&[][..], |(_, columns)| columns.as_slice()),
+            )
+        };
+        let condition = condition(columns(step.to), columns(step.from), dialect);
         text.push_str(&format!(
             "\njoin {} {} on {condition}",
             table(step.to),
@@ -184,7 +188,7 @@ mod tests {
         let route = &routes(&ties, &[0, 2], 1)[0];
         assert_eq!(
             statement(route, &ties, &catalog, &POSTGRES),
-            "select *\nfrom boats b\njoin \"Order\" o on b.\"no\" = o.boat\njoin quay.tides t on t.\"on day\" = o.day and t.high = o.turn"
+            "select *\nfrom boats b\njoin \"Order\" o on o.boat = b.\"no\"\njoin quay.tides t on t.\"on day\" = o.day and t.high = o.turn"
                 .replace("\"no\"", &POSTGRES.quote_name("no"))
         );
         assert!(statement(route, &ties, &catalog, MARIADB).contains("`Order` o"));

@@ -143,7 +143,8 @@ impl App {
                         Tone::Plain,
                     );
                 } else if links.routes.len() == 1 {
-                    self.desk.say("There is no other way between them.", Tone::Plain);
+                    self.desk
+                        .say("There is no other way between them.", Tone::Plain);
                 } else {
                     links.route = (links.route + 1) % links.routes.len();
                 }

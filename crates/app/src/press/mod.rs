@@ -11,7 +11,7 @@ mod write;
 use crossterm::event::{
     KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind,
 };
-use idle_tide_desk::{Tone, sheet};
+use idle_tide_desk::{Content, Tone, sheet};
 use idle_tide_lang::elsewhere;
 
 use crate::app::{App, Choices, Focus, Found, Over, Prompt};

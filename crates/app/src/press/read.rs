@@ -92,7 +92,7 @@ impl App {
             return self.links_key(code, control);
         }
         if !self.reads_rows() {
-            return self.text_key(code);
+            return self.text_key(code, control);
         }
         let last = u64::MAX;
         match (code, control) {
@@ -197,9 +197,12 @@ impl App {
         }
     }
 
-    pub(super) fn text_key(&mut self, code: KeyCode) {
+    pub(super) fn text_key(&mut self, code: KeyCode, control: bool) {
         let page = self.page.max(2) as isize - 1;
         match code {
+            KeyCode::Char('f') if control => self.prompt = Some(Prompt::Find(String::new())),
+            KeyCode::Char('n' | 'N') => self.find(false),
+            KeyCode::Char('p' | 'P') => self.find(true),
             KeyCode::Up => self.scroll_text(-1, 0),
             KeyCode::Down => self.scroll_text(1, 0),
             KeyCode::PageUp => self.scroll_text(-page, 0),
@@ -251,10 +254,54 @@ impl App {
         }
     }
 
+    /// Finds the next line of a text that holds what is searched.
+    fn find_in_text(&mut self, back: bool) {
+        let Some(entry) = self.desk.entry() else {
+            return;
+        };
+        let Content::Page(page) = &entry.content else {
+            return;
+        };
+        let (number, wanted) = (entry.number, self.found.to_lowercase());
+        let holds = |at: &usize| page.lines[*at].text().to_lowercase().contains(&wanted);
+        let count = page.lines.len();
+        let from = self.found_lines.get(&number).copied();
+        // Round and round, from the line after the last one found.
+        let start = match (from, back) {
+            (Some(at), false) => at + 1,
+            (Some(at), true) => at + count.saturating_sub(1),
+            (None, _) => 0,
+        };
+        let found = (0..count)
+            .map(|step| match back {
+                false => (start + step) % count,
+                true => (start + count - step) % count,
+            })
+            .find(holds);
+        match found {
+            Some(at) => {
+                self.found_lines.insert(number, at);
+                let room = self.page.max(4) as usize;
+                let (top, _) = self.texts.entry(number).or_default();
+                if at < *top || at + 2 > *top + room {
+                    *top = at.saturating_sub(room / 3);
+                }
+                self.desk.hush();
+            }
+            None => {
+                let words = format!("No line holds {}.", self.found);
+                self.desk.say(words, Tone::Care);
+            }
+        }
+    }
+
     pub(super) fn find(&mut self, back: bool) {
         if self.found.is_empty() {
             self.prompt = Some(Prompt::Find(String::new()));
             return;
+        }
+        if !self.reads_rows() {
+            return self.find_in_text(back);
         }
         let from = self.grid().map_or((0, 0), |grid| (grid.row, grid.column));
         let Some(rows) = self.desk.entry().and_then(|entry| entry.sheet()) else {

@@ -184,7 +184,7 @@ pub(super) fn entry_line(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
     let trail = app.desk.trail();
     if !trail.is_empty() {
         let steps: Vec<String> = trail.iter().map(|number| format!("{number} › ")).collect();
-        text = format!("{}{text}", steps.concat());
+        text = format!("from {}{text}", steps.concat());
     }
     let cleared = app.cleared;
     let mut p = painter(app, frame, Ground::Air);

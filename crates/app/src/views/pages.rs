@@ -89,6 +89,7 @@ fn text(app: &mut App, frame: &mut Frame<'_>, area: Rect, page: &Page) {
         .unwrap_or(0);
     *left = (*left).min(widest.saturating_sub(usize::from(area.width.saturating_sub(8))));
     let (top, left) = (*top, *left);
+    let found = app.found_lines.get(&number).copied();
     app.page = area.height.into();
     let mut p = Painter {
         buffer: frame.buffer_mut(),
@@ -96,6 +97,16 @@ fn text(app: &mut App, frame: &mut Frame<'_>, area: Rect, page: &Page) {
         ground: Ground::Air,
     };
     for (at, line) in page.lines.iter().skip(top).take(height).enumerate() {
+        let is_found = found == Some(top + at);
+        p.ground = if is_found {
+            Ground::Selected
+        } else {
+            Ground::Air
+        };
+        if is_found {
+            let y = area.y + at as u16;
+            p.fill(Rect::new(area.x + 2, y, area.width.saturating_sub(4), 1));
+        }
         p.line(
             area.x + 4,
             area.y + at as u16,
@@ -104,6 +115,7 @@ fn text(app: &mut App, frame: &mut Frame<'_>, area: Rect, page: &Page) {
             line,
         );
     }
+    p.ground = Ground::Air;
     let rest = page.lines.len().saturating_sub(top + height);
     if rest > 0 {
         let words = format!(" {rest} more lines · PgDn ");

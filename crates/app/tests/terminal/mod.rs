@@ -139,3 +139,44 @@ impl Drop for Tmux {
         self.tmux(&["kill-server"]);
     }
 }
+
+/// The password of the servers' owner.
+pub const OWNER: &str = "the owner's secret";
+
+/// A place that scripts/test-servers tells.
+pub fn place(name: &str) -> String {
+    std::env::var(name).unwrap_or_else(|_| {
+        panic!("{name} is not set: these tests need the servers that scripts/test starts")
+    })
+}
+
+/// Runs statements as the owner, without a screen.
+pub fn owner(address: &str, arguments: &[&str]) {
+    let done = Command::new(env!("CARGO_BIN_EXE_idle-tide"))
+        .args(["run", address, "--writes", "free"])
+        .args(arguments)
+        .env("PGPASSWORD", OWNER)
+        .env("MYSQL_PWD", OWNER)
+        .output()
+        .expect("runs");
+    assert!(
+        done.status.success(),
+        "{arguments:?}: {}",
+        String::from_utf8_lossy(&done.stderr)
+    );
+}
+
+/// Loads the harbour into a database.
+pub fn load(address: &str) {
+    let done = Command::new(env!("CARGO_BIN_EXE_idle-tide"))
+        .args(["demo", "--readings", "400", "--into", address])
+        .env("PGPASSWORD", OWNER)
+        .env("MYSQL_PWD", OWNER)
+        .output()
+        .expect("runs");
+    assert!(
+        done.status.success(),
+        "{}",
+        String::from_utf8_lossy(&done.stderr)
+    );
+}

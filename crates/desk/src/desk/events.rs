@@ -298,10 +298,14 @@ impl Desk {
             Err(error) => self.statement_failed(&busy, &error),
         }
         // Rows counted before would be wrong now.
-        if matches!(
-            effect,
-            Effect::Definition | Effect::Write | Effect::Transaction | Effect::Other
-        ) && self.stream.is_none()
+        // After each write to a large database the whole catalog would be too much.
+        let too_large = effect == Effect::Write && self.here.catalog.objects.len() > LARGE;
+        if !too_large
+            && matches!(
+                effect,
+                Effect::Definition | Effect::Write | Effect::Transaction | Effect::Other
+            )
+            && self.stream.is_none()
             && !self.here.lost
             && !self.here.bearings.transaction_failed
         {
@@ -522,6 +526,11 @@ impl Desk {
         let full = parsed.has("full");
         let content = match parsed.command.name {
             "indexes" => sheet(lists::indexes(&catalog, pattern, full)),
+            "schemas" if catalog.schemas.is_empty() => {
+                let words =
+                    "This family has no schemas within a database; /databases lists the databases.";
+                return self.fail(entry, &waiting, failure::plain(words));
+            }
             "schemas" => sheet(lists::schemas(&catalog, pattern)),
             "find" => sheet(lists::find(&catalog, &parsed.rest)),
             "tables" | "views" | "sequences" | "functions" => {

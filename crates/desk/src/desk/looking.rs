@@ -122,6 +122,12 @@ impl Desk {
         if let Some(entry) = self.entries.get_mut(before) {
             entry.came_from = from;
             entry.follows = follows;
+            if !entry.follows.is_empty() {
+                self.say(
+                    "L on a row goes to the rows it counts; Backspace goes back.",
+                    Tone::Plain,
+                );
+            }
         } else {
             self.say("Something else runs; the step waits for it.", Tone::Plain);
         }

@@ -74,6 +74,8 @@ const ALL_MEMORY: u64 = 256 * 1024 * 1024;
 const DISK: u64 = 2_000_000_000;
 /// From this many rows on, figures are taken of a sample of about as many.
 const FIGURES_OF: u64 = 500_000;
+/// A database of more objects than this is read again only when its objects may have changed.
+const LARGE: usize = 2_000;
 /// How long rows are counted for lists and the arrival card.
 const COUNTING: Duration = Duration::from_millis(250);
 
