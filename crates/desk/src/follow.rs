@@ -292,7 +292,7 @@ mod tests {
             panic!("counts first");
         };
         assert!(
-            counts.contains("count(*) as rows from dues where visit_id = 7"),
+            counts.contains("from dues where visit_id = 7\nunion all "),
             "{counts}"
         );
         assert_eq!(each[1], "select * from visits where \"Odd \"\"name\" = 7");

@@ -166,7 +166,7 @@ pub fn indexes(catalog: &Catalog, pattern: &str, full: bool) -> ResultSet {
 /// that begin with it come first, then other names, then comments.
 pub fn find(catalog: &Catalog, text: &str) -> ResultSet {
     let wanted = text.to_lowercase();
-    let mut found: Vec<(u8, Vec<Value>)> = Vec::new();
+    let mut found: Vec<((u8, bool), Vec<Value>)> = Vec::new();
     let mut look = |kind: String, name: &str, of: &str, comment: Option<&str>| {
         let lower = name.to_lowercase();
         let rank = if fits_pattern(&wanted, &lower)
@@ -181,8 +181,10 @@ pub fn find(catalog: &Catalog, text: &str) -> ResultSet {
             return;
         };
         let by = if rank == 2 { "its comment" } else { "its name" };
+        // Objects come before what they are made of.
+        let part = kind.starts_with("column") || kind == "index";
         found.push((
-            rank,
+            (rank, part),
             vec![
                 name.into(),
                 kind.into(),

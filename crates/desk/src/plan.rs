@@ -3,6 +3,8 @@
 use idle_tide_core::Catalog;
 use idle_tide_core::plan::{Plan, Step};
 use idle_tide_draw::picture::grouped;
+use idle_tide_lang::scope::scope;
+use idle_tide_lang::{Dialect, tokens};
 
 use crate::page::{Line, Page, Tone};
 
@@ -20,12 +22,18 @@ fn time(number: Option<f64>) -> String {
 }
 
 /// Where neither times nor costs are told: the step that goes through most rows, by what the catalog knows.
-fn widest(plan: &Plan, catalog: &Catalog) -> Option<usize> {
+fn widest(plan: &Plan, catalog: &Catalog, statement: &str, dialect: &Dialect) -> Option<usize> {
+    let named = scope(statement, &tokens(statement, dialect), 0, dialect).tables;
     let rows = |step: &Step| {
         if !step.what.starts_with("every row") {
             return None;
         }
-        let table = step.on.split_whitespace().next()?;
+        let word = step.on.split_whitespace().last()?;
+        // A plan may know a table by its alias only.
+        let alias = named
+            .iter()
+            .find(|table| table.qualifier().eq_ignore_ascii_case(word));
+        let table = alias.map_or(word, |table| table.name.as_str());
         catalog.table(table)?.rows.filter(|rows| *rows >= 1_000)
     };
     let walk = plan.walk();
@@ -37,12 +45,7 @@ fn widest(plan: &Plan, catalog: &Catalog) -> Option<usize> {
 }
 
 /// The page of a plan.
-pub fn page(
-    plan: &Plan,
-    statement: &str,
-    catalog: &Catalog,
-    dialect: &idle_tide_lang::Dialect,
-) -> Page {
+pub fn page(plan: &Plan, statement: &str, catalog: &Catalog, dialect: &Dialect) -> Page {
     let mut page = Page::new();
     let heading = if plan.measured {
         "How it ran"
@@ -58,7 +61,7 @@ pub fn page(
     let costly = plan.costliest();
     let marked = costly
         .map(|(at, _)| at)
-        .or_else(|| widest(plan, catalog).filter(|_| costly.is_none()));
+        .or_else(|| widest(plan, catalog, statement, dialect).filter(|_| costly.is_none()));
     type Show = fn(&Step) -> String;
     let all: [(&str, Show); 5] = [
         ("own time", |s| time(s.own_time())),

@@ -166,7 +166,12 @@ fn sweeping_writes_are_asked_about_with_their_numbers() {
     assert_eq!(s.run("insert into visits values (7);").state, State::Done);
     // The check after a write is done for the user.
     assert!(page(s.run("update visits set id = 8 where id = 7;")).contains("1 row in visits"));
-    assert!(page(s.run("insert into visits values (9), (10);")).contains("3 rows in visits"));
+    s.run("insert into visits values (9), (10);");
+    // What the table holds now follows, when it was counted.
+    s.until(|desk| {
+        desk.entry()
+            .is_some_and(|e| page(e).contains("3 rows in visits"))
+    });
     // What is not there fails by itself.
     assert!(page(s.run("delete from nowhere;")).contains("no table or view nowhere"));
 }
@@ -290,7 +295,7 @@ fn transactions_show_and_commands_answer() {
         s.desk.take_returned().expect("returned").corrections[0].label,
         "/about"
     );
-    assert!(page(s.run("/about tt")).contains("no table or view tt"));
+    assert!(page(s.run("/about tt")).contains("no object tt"));
     assert!(page(s.run("/definition t")).contains("CREATE TABLE t"));
     assert!(page(s.run("/bearings")).contains("in memory"));
     assert!(page(s.run("show tables;")).contains("/tables"));
@@ -749,4 +754,301 @@ impl idle_tide_engines::Sink for Ignored {
     fn rows(&mut self, _: idle_tide_core::RowBatch) -> std::io::Result<()> {
         Ok(())
     }
+}
+
+/// A session on the harbour.
+fn harbour() -> (Session, tempfile::TempDir) {
+    let dir = tempfile::tempdir().expect("dir");
+    let path = dir.path().join("harbour.db");
+    idle_tide_engines::sqlite::make_demo(&path, 40).expect("made");
+    let connection = Sqlite::file(&path, true, &mut || {}).expect("opens");
+    (Session::new(connection, None), dir)
+}
+
+fn recalled(session: &mut Session) -> Option<String> {
+    match session.desk.take_request() {
+        Some(Request::Recall(text)) => Some(text),
+        _ => None,
+    }
+}
+
+#[test]
+fn a_way_over_a_bridge_with_other_names_gives_a_join_that_runs() {
+    let mut s = Session::memory();
+    s.run(
+        "create table sailors (no integer primary key, name text);
+         create table crafts (code text primary key);
+         create table musters (who integer references sailors, ship text references crafts (code), unique (who, ship));
+         create table lone (id integer primary key);
+         insert into sailors values (1, 'a'), (2, 'b'), (3, 'c');
+         insert into crafts values ('x'), ('y');
+         insert into musters values (1, 'x'), (1, 'y'), (2, 'x'), (3, null);",
+    );
+    let entry = s.run("/route sailors crafts");
+    let words: Vec<String> = entry
+        .links()
+        .expect("a drawing")
+        .way_words()
+        .iter()
+        .map(|l| l.text())
+        .collect();
+    assert_eq!(words[0], "the way  sailors → many musters → crafts");
+    assert!(
+        words[1].contains("rows without musters.ship are left out"),
+        "{words:?}"
+    );
+    let join = recalled(&mut s).expect("the join goes into the composer");
+    assert_eq!(
+        join,
+        "select *\nfrom sailors s\njoin musters m on m.who = s.\"no\"\njoin crafts c on c.code = m.ship"
+            .replace("\"no\"", &idle_tide_lang::dialect::SQLITE.quote_name("no"))
+    );
+    let entry = s.run(&format!("{};", join.replace("*", "count(*)")));
+    assert_eq!(entry.state, State::Done);
+    assert_eq!(s.column(0), [Value::Integer(3)]);
+    // What cannot be gone is said.
+    let Content::Failure(failure) = &s.run("/route sailors craft").content else {
+        panic!("no such table");
+    };
+    assert_eq!(failure.corrections[0].label, "crafts");
+    assert_eq!(failure.place, Some(15..20));
+    let entry = s.run("/route sailors lone");
+    let words = entry.links().expect("a drawing").way_words()[0].text();
+    assert!(words.contains("No links lead"), "{words}");
+    assert!(page(s.run("/route sailors sailors")).contains("two different"));
+}
+
+#[test]
+fn guessed_links_are_checked_against_the_data() {
+    let mut s = Session::memory();
+    s.run("create table vessels (id integer primary key, call_sign text unique); create table tows (id integer primary key, vessel text);
+           insert into vessels values (1, 'A'), (2, 'B'); insert into tows values (1, 'A'), (2, 'A'), (3, 'Z'), (4, null);");
+    s.run("/links --check");
+    s.until(|desk| !desk.is_busy());
+    let links = s.desk.entry().and_then(|e| e.links()).expect("a drawing");
+    let words = links.checked_words()[0].text();
+    assert_eq!(
+        words,
+        "tows.vessel → vessels.call_sign  2 of 3 values match"
+    );
+    // Without guesses there is nothing to draw between them.
+    let entry = s.run("/links --declared");
+    assert!(entry.links().expect("a drawing").wires.is_empty());
+    assert!(page(s.run("/links tows --distance far")).contains("needs a number"));
+}
+
+#[test]
+fn steps_along_links_leave_a_trail() {
+    let (mut s, _dir) = harbour();
+    s.run("select v.id, v.name, v.owner_id, count(*) as n from vessels v join visits s on s.vessel_id = v.id group by v.id order by v.id limit 3;");
+    let first = s.desk.entry().map(|e| e.number);
+    let follow = |s: &mut Session, row, column, into: Option<&str>| {
+        s.desk.follow(row, column, into);
+        s.until(|desk| !desk.is_busy());
+    };
+    follow(&mut s, 1, 2, None);
+    assert!(
+        s.desk
+            .entry()
+            .is_some_and(|e| e.text.starts_with("select * from owners where id = "))
+    );
+    let owner = s.column(0);
+    assert_eq!(owner.len(), 1);
+    // From the owner to the vessels that refer to it, among them the one that it began with.
+    follow(&mut s, 0, 0, None);
+    assert!(s.desk.entry().is_some_and(|e| {
+        e.text
+            .starts_with("select * from vessels where owner_id = ")
+    }));
+    assert!(s.column(0).contains(&Value::Integer(2)));
+    assert_eq!(s.desk.trail().first().copied(), first);
+    // Several tables refer to a vessel: they are counted, and a row of the counts goes on.
+    follow(&mut s, 0, 0, None);
+    let tables = s.column(0);
+    assert!(
+        tables.contains(&Value::from("visits")) && tables.contains(&Value::from("hull_surveys")),
+        "{tables:?}"
+    );
+    let at = tables
+        .iter()
+        .position(|t| *t == Value::from("visits"))
+        .expect("there");
+    let Value::Integer(count) = s.column(2)[at] else {
+        panic!("a count");
+    };
+    follow(&mut s, at as u64, 0, None);
+    assert_eq!(s.column(0).len() as i64, count);
+    assert_eq!(s.desk.trail().len(), 4);
+    s.desk.step_back();
+    assert_eq!(s.column(0), tables);
+    // What leads nowhere is said, and nothing runs.
+    s.desk.show(1);
+    let entries = s.desk.entries().len();
+    s.desk.follow(0, 3, None);
+    assert!(
+        s.desk
+            .notice()
+            .is_some_and(|n| n.text.contains("does not come from a column"))
+    );
+    assert_eq!(s.desk.entries().len(), entries);
+}
+
+/// The pixels of a page that are not white, of a PDF drawn by poppler.
+fn ink(pdf: &Path) -> usize {
+    let out = pdf.with_extension("");
+    let done = std::process::Command::new("pdftoppm")
+        .args(["-r", "60", "-singlefile"])
+        .args([pdf, &out])
+        .status()
+        .expect("pdftoppm runs; scripts/setup --tests installs it");
+    assert!(done.success());
+    let ppm = std::fs::read(out.with_extension("ppm")).expect("a picture");
+    ppm.chunks(3)
+        .filter(|pixel| pixel.iter().any(|part| *part < 200))
+        .count()
+}
+
+#[test]
+fn a_drawing_leaves_as_svg_and_pdf_that_others_can_read() {
+    let (mut s, dir) = harbour();
+    s.run("/links");
+    for name in ["links.svg", "links.pdf", "links.txt"] {
+        s.run(&format!("/export {}", dir.path().join(name).display()));
+        let words = s.desk.notice().map(|n| n.text.clone()).unwrap_or_default();
+        assert!(words.contains("The drawing as"), "{words}");
+    }
+    // Another program draws the SVG, and its text is text.
+    let drawn = dir.path().join("again.pdf");
+    let done = std::process::Command::new("rsvg-convert")
+        .args(["-f", "pdf", "-o"])
+        .args([&drawn, &dir.path().join("links.svg")])
+        .status()
+        .expect("rsvg-convert runs; scripts/setup --tests installs it");
+    assert!(done.success());
+    let svg = std::fs::read_to_string(dir.path().join("links.svg")).expect("svg");
+    assert!(
+        svg.contains(">visit_services<")
+            && svg.contains("stroke-dasharray")
+            && svg.contains("guessed")
+    );
+    let pdf = dir.path().join("links.pdf");
+    for file in [&drawn, &pdf] {
+        assert!(
+            ink(file) > 5_000,
+            "{}: {} dark pixels",
+            file.display(),
+            ink(file)
+        );
+        let text = std::process::Command::new("pdftotext")
+            .args(["-layout".as_ref(), file.as_os_str(), "-".as_ref()])
+            .output();
+        let text = String::from_utf8_lossy(&text.expect("pdftotext runs").stdout).into_owned();
+        for word in ["visit_services", "vessel_id", "12 000", "guessed"] {
+            assert!(
+                text.contains(word),
+                "{} has no {word}:\n{text}",
+                file.display()
+            );
+        }
+    }
+    // A drawing is no table, and the other way round.
+    s.run("/export drawing.csv");
+    assert!(s.desk.entry().is_some_and(|e| e.state == State::Failed));
+    s.run("select 1;");
+    s.run("/export rows.svg");
+    let Some(Content::Failure(failure)) = s.desk.entry().map(|e| &e.content) else {
+        panic!("rows are no drawing");
+    };
+    assert!(failure.headline.contains("/links"), "{}", failure.headline);
+}
+
+#[test]
+fn plans_are_trees_and_run_nothing_that_writes() {
+    let (mut s, _dir) = harbour();
+    let plan =
+        page(s.run("/plan select v.name from visits s join vessels v on v.id = s.vessel_id + 0"));
+    assert!(plan.contains("of s   goes through the most rows"), "{plan}");
+    assert!(plan.contains("looks up in v"), "{plan}");
+    let plan = page(s.run("/plan delete from dues"));
+    assert!(plan.contains("planned and not run"), "{plan}");
+    s.run("select count(*) from dues;");
+    assert_ne!(s.column(0), [Value::Integer(0)]);
+    // Of the current entry, when no statement is named.
+    assert!(page(s.run("/plan")).contains("select count(*) from dues"));
+    // An error is marked within the command.
+    let Content::Failure(failure) = &s.run("/plan select nme from vessels").content else {
+        panic!("no such column");
+    };
+    assert_eq!(failure.place, Some(13..16));
+    assert_eq!(failure.corrections[0].edit.text, "name");
+    assert!(page(s.run("/plan select 1; select 2")).contains("one statement"));
+}
+
+#[test]
+fn counts_of_what_repeats_are_said_with_the_result() {
+    let (mut s, _dir) = harbour();
+    s.run("select count(o.id) from owners o join vessels v on v.owner_id = o.id;");
+    let said = s.desk.notice().map(|n| n.text.clone()).unwrap_or_default();
+    assert!(
+        said.contains("count takes each row of owners as often as vessels match it")
+            && said.contains("count(distinct o.id)"),
+        "{said}"
+    );
+    s.run("select count(v.id) from owners o join vessels v on v.owner_id = o.id;");
+    assert!(s.desk.notice().is_none(), "{:?}", s.desk.notice());
+}
+
+#[test]
+fn lists_by_kind_and_everything_by_name() {
+    let (mut s, _dir) = harbour();
+    s.run("/find call sign");
+    let (names, by) = (s.column(0), s.column(3));
+    assert!(
+        names.contains(&Value::from("vessel")) && by.contains(&Value::from("its comment")),
+        "{names:?}"
+    );
+    s.run("/find visit_");
+    assert_eq!(
+        s.column(0)[0],
+        Value::from("visit_services"),
+        "names that begin with it come first"
+    );
+    s.run("/tables vis* --full");
+    assert_eq!(
+        s.column(0),
+        [Value::from("visit_services"), Value::from("visits")]
+    );
+    s.run("/indexes dues --full");
+    assert_eq!(s.column(2), [Value::from("visit_id")]);
+    s.run("/functions");
+    assert!(s.column(0).is_empty());
+    let about = page(s.run("/about Vessels"));
+    for words in [
+        "→ owners",
+        "numbers itself",
+        "Referred to by",
+        "Likely links, not declared",
+        "tows (vessel) → vessels (call_sign)",
+    ] {
+        assert!(about.contains(words), "no {words} in:\n{about}");
+    }
+    let about = page(s.run("/about work_orders"));
+    assert!(about.contains("priority between 1 and 5"), "{about}");
+    // The definition of one object has its indexes and triggers with it.
+    let definition = page(s.run("/definition dues"));
+    assert!(
+        definition.contains("dues_by_visit") && definition.contains("dues_not_negative"),
+        "{definition}"
+    );
+    // What is gone by now is said with what is nearest.
+    s.run("/writes free");
+    s.run("drop table tows;");
+    let Content::Failure(failure) = &s.run("/about tows").content else {
+        panic!("it is gone");
+    };
+    assert!(
+        failure.headline.contains("no object tows"),
+        "{}",
+        failure.headline
+    );
 }

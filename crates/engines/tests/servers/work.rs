@@ -449,3 +449,116 @@ fn bearings_follow_what_is_typed() {
     run(&mut *p, "rollback").expect("ended");
     assert!(!p.bearings().transaction_failed);
 }
+
+#[test]
+fn plans_are_measured_and_writes_are_not_run() {
+    for server in SERVERS {
+        let mut c = own(server, "planned");
+        run(
+            &mut *c,
+            "create table t (id integer primary key, n integer)",
+        )
+        .expect("made");
+        run(&mut *c, "insert into t values (1, 1), (2, 1), (3, 2)").expect("inserted");
+        let plan = idle_tide_engines::plan::plan(
+            &mut *c,
+            9_001,
+            "select n, count(*) from t where id > 1 group by n",
+            true,
+        )
+        .expect("planned");
+        assert!(plan.measured && !plan.text.is_empty(), "{server}");
+        let walk = plan.walk();
+        let table = walk
+            .iter()
+            .find(|(_, step)| step.on == "t")
+            .map(|(_, step)| *step);
+        let table = table.unwrap_or_else(|| panic!("{server}: {plan:?}"));
+        assert!(
+            table.expected.is_some() && table.rows.is_some(),
+            "{server}: {table:?}"
+        );
+        assert!(walk.iter().any(|(_, step)| step.time.is_some()), "{server}");
+        // Nothing that writes runs: neither plainly, nor hidden in what reads.
+        let plan =
+            idle_tide_engines::plan::plan(&mut *c, 9_002, "delete from t", true).expect("planned");
+        assert!(
+            !plan.measured && plan.notes.iter().any(|n| n.contains("not run")),
+            "{server}"
+        );
+        if server == "postgres" {
+            run(&mut *c, "create function clear() returns integer language sql as 'delete from t returning 1'").expect("made");
+            let hidden = idle_tide_engines::plan::plan(&mut *c, 9_003, "select clear()", true);
+            assert!(hidden.is_err_and(|error| error.message.contains("read-only transaction")));
+            run(&mut *c, "begin").expect("begun");
+            let plan = idle_tide_engines::plan::plan(&mut *c, 9_004, "select * from t", true)
+                .expect("planned");
+            assert!(!plan.measured && c.bearings().transaction.is_some());
+            run(&mut *c, "rollback").expect("ended");
+        }
+        assert_eq!(one(&mut *c, "select count(*) from t"), "3", "{server}");
+        assert!(c.bearings().transaction.is_none(), "{server}");
+        let error = idle_tide_engines::plan::plan(&mut *c, 9_005, "select nn from t", true)
+            .expect_err("no such column");
+        assert!(
+            matches!(error.complaint, Complaint::NoSuchColumn { .. }),
+            "{server}: {error:?}"
+        );
+        if server == "postgres" {
+            assert_eq!(error.offset, Some(7));
+        }
+    }
+}
+
+#[test]
+fn a_catalog_has_every_kind_and_tells_names_first() {
+    let mut c = own("postgres", "kinds");
+    for sql in [
+        "create extension if not exists plpgsql",
+        "create sequence tally start 5",
+        "create function fee(numeric) returns numeric language sql as 'select $1'",
+        "create type rig as enum ('sloop', 'yawl')",
+        "create table boats (id integer generated always as identity primary key, rig rig, kind text check (kind in ('a', 'b')))",
+        "create materialized view kept as select * from boats",
+        "create temporary table passing (x integer)",
+    ] {
+        run(&mut *c, sql).expect("made");
+    }
+    let catalog = c
+        .catalog(&mut |_| panic!("a small catalog comes at once"))
+        .expect("read");
+    let kinds: Vec<&str> = catalog
+        .objects
+        .iter()
+        .filter(|o| !o.helper)
+        .map(|o| o.kind.word())
+        .collect();
+    for kind in ["table", "materialised view", "sequence", "function", "type"] {
+        assert!(kinds.contains(&kind), "{kind} of {kinds:?}");
+    }
+    assert!(catalog.table("passing").is_some_and(|o| o.temporary));
+    let boats = catalog.table("boats").expect("there");
+    assert_eq!(
+        boats.field("rig").expect("there").choices,
+        ["sloop", "yawl"]
+    );
+    assert_eq!(boats.field("kind").expect("there").choices, ["a", "b"]);
+    assert_eq!(boats.owner.as_deref(), Some("haven"));
+    assert!(
+        catalog
+            .databases
+            .iter()
+            .any(|d| d.here && d.name == "kinds")
+    );
+    assert!(
+        catalog.roles.contains(&"haven".to_string())
+            && catalog.schemas.contains(&"public".to_string())
+    );
+    // Of many tables the names come before the rest.
+    run(&mut *c, "do $$ begin for n in 1..500 loop execute format('create table many_%s (id integer)', n); end loop; end $$").expect("made");
+    let mut first = None;
+    let whole = c.catalog(&mut |names| first = Some(names)).expect("read");
+    let first = first.expect("names first");
+    assert!(first.names_only && first.table("many_500").is_some_and(|o| o.fields.is_empty()));
+    assert!(!whole.names_only && whole.table("many_500").is_some_and(|o| o.fields.len() == 1));
+}
