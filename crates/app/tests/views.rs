@@ -939,3 +939,126 @@ fn bearings_keep_what_matters_at_any_width() {
     let top = s.text(30, 24).lines().next().expect("a line").to_string();
     assert!(top.contains("harbour.db"), "{top}");
 }
+
+#[test]
+fn the_catalog_in_columns() {
+    let mut s = Screen::harbour();
+    s.types("select * from ");
+    s.press(KeyCode::Esc);
+    s.press(KeyCode::F(2));
+    s.types("vi")
+        .press(KeyCode::Right)
+        .press(KeyCode::Down)
+        .press(KeyCode::Down);
+    s.press(KeyCode::Char(' '))
+        .press(KeyCode::Down)
+        .press(KeyCode::Enter);
+    s.idle();
+    assert_eq!(
+        s.app.over,
+        Over::Catalog,
+        "figures are shown where they were asked for"
+    );
+    s.holds("catalog");
+    // Where it was left it opens again.
+    s.press(KeyCode::Esc).press(KeyCode::F(2));
+    assert!(s.text(142, 42).contains("visits › berth_id"));
+    s.press(KeyCode::Left).press(KeyCode::Char(' '));
+    s.holds("actions");
+    s.press(KeyCode::Esc).press(KeyCode::Enter);
+    assert_eq!(s.app.composer.text(), "select * from visits");
+    assert_eq!(s.app.focus, Focus::Write);
+    // Letters in their order are enough; what does not fit is said.
+    s.press(KeyCode::F(2)).press(KeyCode::Esc);
+    s.types("hlsv").press(KeyCode::Enter);
+    assert!(
+        s.app.composer.text().ends_with("visits hull_surveys"),
+        "{}",
+        s.app.composer.text()
+    );
+    s.press(KeyCode::F(2));
+    s.types("nowhere");
+    assert!(s.text(142, 42).contains("Nothing fits."));
+}
+
+#[test]
+fn tables_and_links_drawn() {
+    let mut s = Screen::harbour();
+    s.press(KeyCode::F(6));
+    s.idle();
+    s.holds("links");
+    let at = |s: &Screen, name: &str| {
+        let links = s
+            .app
+            .desk
+            .entry()
+            .and_then(|e| e.links())
+            .expect("a drawing");
+        (0..links.tables.len())
+            .find(|n| links.name(*n).as_deref() == Some(name))
+            .expect("drawn")
+    };
+    let number = s.app.desk.entry().expect("entry").number;
+    for name in ["owners", "services"] {
+        let place = at(&s, name);
+        s.app.drawings.entry(number).or_default().at = place;
+        s.press(KeyCode::Char(' '));
+    }
+    s.holds("route");
+    s.types("j");
+    assert!(
+        s.app
+            .composer
+            .text()
+            .contains("join visit_services vs on vs.visit_id = vi.id")
+    );
+    s.holds("join");
+    // A click is as good as the arrows.
+    s.control('c').press(KeyCode::Esc);
+    s.text(142, 42);
+    let (area, x, y) = s.app.spots.drawing.expect("drawn");
+    let place = at(&s, "vessels");
+    let plate = s
+        .app
+        .desk
+        .entry()
+        .and_then(|e| e.links())
+        .expect("a drawing")
+        .drawing
+        .layout
+        .plates[place];
+    s.app.mouse(MouseEvent {
+        kind: MouseEventKind::Down(MouseButton::Left),
+        column: area.x + (plate.x - x) as u16 + 1,
+        row: area.y + (plate.y - y) as u16,
+        modifiers: KeyModifiers::NONE,
+    });
+    assert_eq!(s.app.drawings[&number].at, place);
+    s.press(KeyCode::Enter);
+    let links = s
+        .app
+        .desk
+        .entry()
+        .and_then(|e| e.links())
+        .expect("a drawing");
+    assert_eq!(links.focus.len(), 1);
+    assert!(links.tables.len() < 8, "only what is around it");
+}
+
+#[test]
+fn a_plan_and_a_step_along_a_link() {
+    let mut s = Screen::harbour();
+    s.submit("/plan select v.name, count(*) from visits s join vessels v on v.id = s.vessel_id where s.crew > 4 group by v.id");
+    s.holds("plan");
+    s.submit("select s.id, s.vessel_id, s.arrived from visits s order by id limit 5;");
+    s.press(KeyCode::Esc).types("l");
+    s.idle();
+    s.holds("follow");
+    s.press(KeyCode::Backspace);
+    assert!(s.text(142, 42).contains("select s.id, s.vessel_id"));
+    // A line of a long text is found.
+    s.submit("/about hull_surveys");
+    s.control('f').types("plate_50").press(KeyCode::Enter);
+    let text = s.text(80, 24);
+    assert!(text.contains("plate_50_mm"), "{text}");
+}

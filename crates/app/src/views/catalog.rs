@@ -17,12 +17,27 @@ use crate::catalog::{ACTIONS, CatalogView, Entry, Line, Narrowed, Part, Shelf};
 use crate::guide::wrap;
 use crate::theme::Ground;
 
+/// How the columns share out the width.
+const SHARES: [u16; 4] = [20, 28, 32, 28];
+
 /// Draws the view.
 pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
     if area.height < 4 || area.width < 20 {
         return;
     }
-    let detail = detail(app, usize::from(area.width / 3));
+    // At small widths the last two columns stay: the one that is moved in, and what it opens.
+    let width = area.width;
+    let (first, last) = match width {
+        120.. => (0, 3),
+        90.. => (
+            usize::from(app.catalog.focus > 0),
+            3.min(app.catalog.focus + 2),
+        ),
+        _ => (app.catalog.focus, app.catalog.focus + 1),
+    };
+    let total: u16 = (first..=last).map(|at| SHARES[at]).sum();
+    let room = width.saturating_sub(4);
+    let detail = detail(app, usize::from(room * SHARES[3] / total));
     let view = &app.catalog;
     let mut p = Painter {
         buffer: frame.buffer_mut(),
@@ -30,20 +45,10 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
         ground: Ground::Air,
     };
     heading(&mut p, area, view);
-    // At small widths the last two columns stay: the one that is moved in, and what it opens.
-    let width = area.width;
-    let (first, last) = match width {
-        120.. => (0, 3),
-        90.. => (usize::from(view.focus > 0), 3.min(view.focus + 2)),
-        _ => (view.focus, view.focus + 1),
-    };
-    let shares: [u16; 4] = [20, 28, 32, 28];
-    let total: u16 = (first..=last).map(|at| shares[at]).sum();
-    let room = width.saturating_sub(4);
     let body = Rect::new(area.x, area.y + 2, width, area.height - 2);
     let mut x = area.x + 2;
     let mut spots = Vec::new();
-    for (at, share) in shares.iter().enumerate().take(last + 1).skip(first) {
+    for (at, share) in SHARES.iter().enumerate().take(last + 1).skip(first) {
         let taken = room * share / total;
         let column = Rect::new(x, body.y, taken.saturating_sub(2), body.height);
         x += taken;
@@ -271,7 +276,7 @@ fn actions(p: &mut Painter<'_>, area: Rect, marked: usize) {
 fn detail(app: &App, width: usize) -> Page {
     let view = &app.catalog;
     let mut page = Page::new();
-    let width = width.max(20).min(60) - 4;
+    let width = width.clamp(20, 60) - 4;
     let pair = |page: &mut Page, name: &str, value: String| {
         if value.is_empty() {
             return;
