@@ -89,6 +89,60 @@ pub fn prepare() {
         c.run(2, &make, &mut Nowhere).expect("made");
         c.run(3, fill, &mut Nowhere).expect("filled");
     }
+    prepare_tables();
+}
+
+/// Makes 10 000 tables, some hundred in each statement: a transaction can hold only so many locks.
+fn prepare_tables() {
+    let admin = url("postgres", port("postgres"));
+    let mut c = connect(&admin.replace("/bench?", "/postgres?"));
+    for sql in [
+        "drop database if exists bench_tables",
+        "create database bench_tables",
+    ] {
+        c.run(1, sql, &mut Nowhere).expect("made");
+    }
+    let mut c = connect(&admin.replace("/bench?", "/bench_tables?"));
+    let columns: Vec<String> = (1..10).map(|n| format!("column_{n} text")).collect();
+    for part in 0..100 {
+        let sql = format!(
+            "do $$ begin for n in {}..{} loop execute format('create table table_%s (id integer primary key, {})', n); end loop; end $$",
+            part * 100,
+            part * 100 + 99,
+            columns.join(", ")
+        );
+        c.run(2, &sql, &mut Nowhere).expect("made");
+    }
+    c.run(3, "analyze", &mut Nowhere).expect("done");
+}
+
+/// What the catalog is built from, asked by the bare driver and thrown away.
+fn questions(port: u16) {
+    let runtime = tokio::runtime::Builder::new_current_thread()
+        .enable_all()
+        .build()
+        .expect("a runtime");
+    runtime.block_on(async {
+        let client = bare_client(port, "bench_tables").await;
+        for sql in idle_tide_engines::catalog_questions() {
+            black_box(client.simple_query(&sql).await.expect("answers"));
+        }
+    });
+}
+
+/// The bare driver, connected.
+async fn bare_client(port: u16, database: &str) -> tokio_postgres::Client {
+    let mut config = tokio_postgres::Config::new();
+    config
+        .host("127.0.0.1")
+        .port(port)
+        .user("haven")
+        .password(SECRET)
+        .dbname(database);
+    let connected = config.connect(tokio_postgres::NoTls).await;
+    let (client, connection) = connected.expect("connects");
+    tokio::spawn(connection);
+    client
 }
 
 /// Does the work of this name; `false` if there is none.
@@ -97,6 +151,13 @@ pub fn run(name: &str, dir: &Path) -> bool {
         return false;
     };
     match what {
+        "catalog" => {
+            let url = url(family, port(family)).replace("/bench?", "/bench_tables?");
+            let catalog = connect(&url).catalog(&mut |_| {}).expect("read");
+            assert!(catalog.tables().count() == 10_000);
+            black_box(catalog);
+        }
+        "questions" => questions(port(family)),
         "export" => export(family, dir),
         "decode" if family == "postgres" => postgres(port(family), None),
         "decode" => mariadb(port(family), None),
@@ -136,18 +197,7 @@ fn read(at: usize, text: &str) -> u64 {
 fn postgres(port: u16, first: Option<&mut (Duration, Duration)>) {
     runtime().block_on(async {
         let start = Instant::now();
-        let mut config = tokio_postgres::Config::new();
-        config
-            .host("127.0.0.1")
-            .port(port)
-            .user("haven")
-            .password(SECRET)
-            .dbname("bench");
-        let (client, connection) = config
-            .connect(tokio_postgres::NoTls)
-            .await
-            .expect("connects");
-        tokio::spawn(connection);
+        let client = bare_client(port, "bench").await;
         let opened = start.elapsed();
         let start = Instant::now();
         let mut rows = pin!(client.simple_query_raw(QUERY).await.expect("runs"));
