@@ -1,5 +1,6 @@
-//! Measures Idle Tide against the bare driver in the same run, each measurement in a process of its own so
-//! that its peak memory is its own. Prints a table; exits with 1 when a ratio is above its bound.
+//! Measures Idle Tide against the bare driver in the same run, each measurement in a process of its own so that
+//! its peak memory is its own. Prints a table; exits with 1 when a ratio is above its bound. `--servers` measures
+//! only against the servers, `--catalog` only what large catalogs take.
 
 mod screen;
 mod served;
@@ -144,20 +145,32 @@ fn main() {
     let dir = tempfile::tempdir().expect("a directory");
     eprintln!("preparing …");
     let only_servers = arguments.iter().any(|argument| argument == "--servers");
+    let only_catalog = arguments.iter().any(|argument| argument == "--catalog");
     let servers = served::are_there();
-    if !only_servers {
+    if !only_servers && !only_catalog {
         work::prepare(dir.path());
     }
-    if servers {
+    if servers && !only_catalog {
         served::prepare();
+    }
+    if servers {
+        served::prepare_tables();
     }
     let mut failed = false;
     println!(
         "| what | ours, fastest | bare, fastest | ratio, median of pairs | bound | peak memory | bound |"
     );
     println!("|---|---|---|---|---|---|---|");
-    let files = if only_servers { &[] } else { ROWS };
-    let served = if servers { SERVED } else { &[] };
+    let files = if only_servers || only_catalog {
+        &[]
+    } else {
+        ROWS
+    };
+    let served = match (servers, only_catalog) {
+        (false, _) => &[],
+        (true, true) => &SERVED[..1],
+        (true, false) => SERVED,
+    };
     for row in files.iter().chain(served) {
         // What disturbs a run only makes it slower: a row that is above its bound is measured again.
         let mut measured = pairs(row.ours, row.bare, dir.path());
@@ -185,12 +198,12 @@ fn main() {
             if above { " above" } else { "" }
         );
     }
-    if servers {
+    if servers && !only_catalog {
         served::report();
     }
     if !only_servers {
         println!();
-        screen::report(dir.path());
+        screen::report(dir.path(), only_catalog);
     }
     if failed {
         std::process::exit(1);

@@ -89,11 +89,10 @@ pub fn prepare() {
         c.run(2, &make, &mut Nowhere).expect("made");
         c.run(3, fill, &mut Nowhere).expect("filled");
     }
-    prepare_tables();
 }
 
 /// Makes 10 000 tables, some hundred in each statement: a transaction can hold only so many locks.
-fn prepare_tables() {
+pub fn prepare_tables() {
     let admin = url("postgres", port("postgres"));
     let mut c = connect(&admin.replace("/bench?", "/postgres?"));
     for sql in [

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::time::{Duration, Instant};
 
+use idle_tide_core::links::{self, Tie};
 use idle_tide_core::plan::Plan;
 use idle_tide_core::result::{Budget, ResultSet};
 use idle_tide_core::{Catalog, Column, Figures, RowBatch, Value};
@@ -38,8 +39,8 @@ pub enum Event {
     },
     /// The names in a large catalog; the rest follows.
     Names(Box<Catalog>),
-    /// The catalog was read, and the statements that make everything if they were wanted.
-    Catalog(Result<(Box<Catalog>, Option<String>), EngineError>),
+    /// The catalog was read, or could not be.
+    Catalog(Result<Box<ReadCatalog>, EngineError>),
     /// Numbers for the guard: one for each question, where it could be counted.
     Counted {
         /// The ticket of the statement that waits for them.
@@ -110,6 +111,17 @@ pub enum Event {
     NoBeside,
     /// What was found on this machine, and which saved sources answer.
     Found(Vec<crate::sources::Found>, Vec<(String, bool)>),
+}
+
+/// A catalog that was read, and what was made of it where it was read.
+#[derive(Debug)]
+pub struct ReadCatalog {
+    /// The catalog.
+    pub catalog: Arc<Catalog>,
+    /// Its links, guessed ones after those declared.
+    pub ties: Arc<Vec<Tie>>,
+    /// The statements that make everything, if they were wanted.
+    pub script: Option<String>,
 }
 
 /// A connection that was opened, or why there is none.
@@ -260,7 +272,7 @@ fn read_catalog(
     limit: Duration,
     define: Option<&str>,
     notify: &Notify,
-) -> Result<(Box<Catalog>, Option<String>), EngineError> {
+) -> Result<Box<ReadCatalog>, EngineError> {
     let mut catalog = connection.catalog(&mut |names| notify(Event::Names(Box::new(names))))?;
     connection.count_rows(&mut catalog, limit);
     let mut script = None;
@@ -274,7 +286,15 @@ fn read_catalog(
         }
         None => {}
     }
-    Ok((Box::new(catalog), script))
+    // Guessing takes a moment where there are many columns; nobody waits for it here.
+    let mut ties = links::declared(&catalog);
+    let guessed = links::likely(&catalog, &ties);
+    ties.extend(guessed);
+    Ok(Box::new(ReadCatalog {
+        catalog: Arc::new(catalog),
+        ties: Arc::new(ties),
+        script,
+    }))
 }
 
 fn one(connection: &mut dyn Connection, job: Job, is_beside: bool, notify: &Notify) {

@@ -26,7 +26,6 @@ impl App {
     pub(crate) fn refresh_catalog(&mut self) {
         let session = self.desk.session();
         let (number, catalog) = (session.number(), std::sync::Arc::clone(self.desk.catalog()));
-        // Guessing links takes a moment: of a catalog whose columns are still being read there are none.
         let ties = std::sync::Arc::clone(session.ties());
         self.catalog.take(number, &catalog, &ties);
     }

@@ -480,15 +480,13 @@ impl Desk {
         page
     }
 
-    pub(super) fn catalog_read(
-        &mut self,
-        read: Result<(Box<Catalog>, Option<String>), EngineError>,
-    ) {
+    pub(super) fn catalog_read(&mut self, read: Result<Box<ReadCatalog>, EngineError>) {
         let mut script = None;
         let catalog = match read {
-            Ok((catalog, made)) => {
-                script = made;
-                self.here.set_catalog(Arc::from(catalog));
+            Ok(read) => {
+                script = read.script;
+                self.here.ties = read.ties;
+                self.here.catalog = read.catalog;
                 Arc::clone(&self.here.catalog)
             }
             Err(error) => {

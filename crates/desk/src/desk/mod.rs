@@ -38,7 +38,7 @@ use crate::lists;
 use crate::page::{Line, Page, Tone};
 use crate::settings::{Places, Visit, visit};
 use crate::sheet::{Sheet, gather_figures, read};
-use crate::worker::{Event, IntoFigures, IntoResult, Job, Notify, OwnListing};
+use crate::worker::{Event, IntoFigures, IntoResult, Job, Notify, OwnListing, ReadCatalog};
 use opening::{Filling, How, Opening};
 
 pub use opening::Asking;

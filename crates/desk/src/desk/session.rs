@@ -2,9 +2,9 @@
 //! one that is worked with, and perhaps others in the background.
 
 use std::collections::{HashMap, VecDeque};
-use std::sync::{Arc, OnceLock};
+use std::sync::Arc;
 
-use idle_tide_core::links::{self, Tie};
+use idle_tide_core::links::Tie;
 use idle_tide_core::{Catalog, Column, Figures};
 use idle_tide_engines::{Bearings, Connection, OpenOptions, Source};
 use idle_tide_lang::Dialect;
@@ -49,8 +49,8 @@ pub struct Session {
     pub(super) busy: Option<Busy>,
     pub(crate) question: Option<Question>,
     pub(crate) catalog: Arc<Catalog>,
-    /// The links of the catalog, guessed ones after those declared; worked out when first asked for.
-    ties: OnceLock<Arc<Vec<Tie>>>,
+    /// The links of the catalog, guessed ones after those declared.
+    pub(super) ties: Arc<Vec<Tie>>,
     pub(super) catalog_known: bool,
     /// The entry that becomes the arrival card.
     pub(super) arriving: Option<u32>,
@@ -119,7 +119,7 @@ impl Session {
             busy: None,
             question: None,
             catalog: Arc::default(),
-            ties: OnceLock::new(),
+            ties: Arc::default(),
             catalog_known: false,
             arriving: None,
             figures: HashMap::new(),
@@ -180,20 +180,9 @@ impl Session {
             .map_or(SourceTone::Calm, |origin| origin.tone)
     }
 
-    /// Takes a catalog that was read anew.
-    pub(super) fn set_catalog(&mut self, catalog: Arc<Catalog>) {
-        self.catalog = catalog;
-        self.ties = OnceLock::new();
-    }
-
     /// The links of the catalog, guessed ones after those declared.
     pub fn ties(&self) -> &Arc<Vec<Tie>> {
-        self.ties.get_or_init(|| {
-            let mut ties = links::declared(&self.catalog);
-            let guessed = links::likely(&self.catalog, &ties);
-            ties.extend(guessed);
-            Arc::new(ties)
-        })
+        &self.ties
     }
 
     /// Sends work that reads the catalog to where it disturbs least.
