@@ -315,7 +315,7 @@ mod tests {
 
     #[test]
     fn values_are_written_so_that_they_are_found_again() {
-        let bytes = Value::Bytes(vec![0, 255].into());
+        let bytes = Value::Bytes(vec![0, 255]);
         assert_eq!(literal(&bytes, &POSTGRES), "'\\x00ff'::bytea");
         assert_eq!(literal(&bytes, MARIADB), "x'00ff'");
         assert_eq!(literal(&Value::Float(0.1), &SQLITE), "0.1");

@@ -150,10 +150,9 @@ pub fn place(name: &str) -> String {
     })
 }
 
-/// Runs statements as the owner, without a screen.
-pub fn owner(address: &str, arguments: &[&str]) {
+/// Runs the program as the owner, without a screen.
+fn as_owner(arguments: &[&str]) {
     let done = Command::new(env!("CARGO_BIN_EXE_idle-tide"))
-        .args(["run", address, "--writes", "free"])
         .args(arguments)
         .env("PGPASSWORD", OWNER)
         .env("MYSQL_PWD", OWNER)
@@ -166,17 +165,14 @@ pub fn owner(address: &str, arguments: &[&str]) {
     );
 }
 
+/// Runs statements as the owner, without a screen.
+pub fn owner(address: &str, statements: &[&str]) {
+    let mut arguments = vec!["run", address, "--writes", "free"];
+    arguments.extend(statements);
+    as_owner(&arguments);
+}
+
 /// Loads the harbour into a database.
 pub fn load(address: &str) {
-    let done = Command::new(env!("CARGO_BIN_EXE_idle-tide"))
-        .args(["demo", "--readings", "400", "--into", address])
-        .env("PGPASSWORD", OWNER)
-        .env("MYSQL_PWD", OWNER)
-        .output()
-        .expect("runs");
-    assert!(
-        done.status.success(),
-        "{}",
-        String::from_utf8_lossy(&done.stderr)
-    );
+    as_owner(&["demo", "--readings", "400", "--into", address]);
 }

@@ -69,8 +69,11 @@ impl Drawing {
 mod tests {
     use super::*;
 
+    /// A plate and a line of it.
+    type End = (usize, usize);
+
     /// Plates of so many lines each, and wires between their lines.
-    fn drawing(lines: &[usize], wires: &[((usize, usize), (usize, usize))]) -> Drawing {
+    fn drawing(lines: &[usize], wires: &[(End, End)]) -> Drawing {
         let plates = lines
             .iter()
             .enumerate()

@@ -1,0 +1,368 @@
+//! What could be typed next in a statement: columns that the place sees, tables, functions, keywords, values.
+
+use idle_tide_core::Kind;
+
+use super::linked::{conditions, linked_tables};
+use super::place::{Place, place, word_before};
+use super::{
+    Candidate, Completion, MOST, Offer, Sources, column, dedupe_columns, field_detail, keyword,
+    ranked, statement_around, table, tables,
+};
+use crate::dialect::Dialect;
+use crate::join::written;
+use crate::multiply::joins;
+use crate::query::{Joined, Of, query};
+use crate::scope::scope;
+use crate::token::{Token, TokenKind, significant, tokens};
+use crate::visible::View;
+
+pub(super) fn complete_sql(
+    text: &str,
+    cursor: usize,
+    asked: bool,
+    from: &Sources<'_>,
+) -> Completion {
+    // Only the statement around the cursor counts.
+    let (start, end) = statement_around(text, cursor, from.dialect);
+    let text = &text[start..end];
+    let at = cursor - start;
+    let mut all = tokens(text, from.dialect);
+    // A name whose quotes nobody has closed yet would swallow the rest: it ends at the cursor.
+    let unclosed = all
+        .iter()
+        .find(|t| t.kind == TokenKind::QuotedName && !t.closed && t.start < at && at <= t.end);
+    let mended = unclosed.map(|token| {
+        let quote = match text[token.start..].chars().next() {
+            Some('[') => ']',
+            Some(quote) => quote,
+            None => '"',
+        };
+        format!("{}{quote}{}", &text[..at], &text[at..])
+    });
+    let text = match &mended {
+        Some(mended) => {
+            all = tokens(mended, from.dialect);
+            mended.as_str()
+        }
+        None => text,
+    };
+    let significant = significant(&all);
+    let query = query(text, &significant, from.dialect);
+    let view = View {
+        text,
+        list: &significant,
+        query: &query,
+        catalog: from.catalog,
+    };
+    let block = query.block_at(at);
+    if let Some(mut values) = values(&view, block, &all, at) {
+        values.span = start + values.span.start..start + values.span.end;
+        return values;
+    }
+    let (word, word_at) = word_before(text, &all, at);
+    // Within the quotes of a name, names are offered in quotes.
+    let quoted = all
+        .iter()
+        .any(|t| t.kind == TokenKind::QuotedName && t.start == word_at && word_at < at);
+    let place = place(text, &all, word_at, at, from.dialect);
+    let named = scope(text, &all, at, from.dialect);
+    let tables_seen = view.tables(block);
+    let mut list = Vec::new();
+    match &place {
+        Place::Nothing => return Completion::default(),
+        Place::Start => list.extend(from.dialect.starts.iter().map(|word| keyword(word))),
+        Place::Table => tables(&named.common, word, from, &mut list),
+        Place::Join => {
+            list.extend(linked_tables(&view, block, at, from.dialect));
+            tables(&named.common, word, from, &mut list);
+            let mut seen = std::collections::HashSet::new();
+            list.retain(|candidate| seen.insert(candidate.label.clone()));
+        }
+        Place::InsertColumns => {
+            if let Some(object) = named
+                .insert
+                .as_ref()
+                .and_then(|i| from.catalog.table(&i.table))
+            {
+                let used = named
+                    .insert
+                    .as_ref()
+                    .map_or(&[][..], |insert| &insert.columns);
+                let free = object.fields.iter().filter(|f| !used.contains(&f.name));
+                list.extend(free.map(|field| column(object, &field.name, from.dialect)));
+            }
+        }
+        Place::Qualified(qualifier) => {
+            let last = qualifier.rsplit('.').next().unwrap_or(qualifier);
+            for joined in &tables_seen {
+                let full =
+                    matches!(&joined.of, Of::Table(name) if name.eq_ignore_ascii_case(qualifier));
+                let by_alias = joined
+                    .qualifier()
+                    .is_some_and(|q| q.eq_ignore_ascii_case(last));
+                if full || by_alias && !qualifier.contains('.') {
+                    list.extend(columns_of(&view, joined, from.dialect));
+                }
+            }
+            if list.is_empty() {
+                for object in from.catalog.tables() {
+                    if object.schema.eq_ignore_ascii_case(qualifier) {
+                        list.push(table(object, from.dialect));
+                    }
+                }
+            }
+            // A table that nobody has named yet shows its columns too.
+            if list.is_empty()
+                && let Some(object) = from.catalog.table(qualifier)
+            {
+                let fields = object.fields.iter();
+                list.extend(fields.map(|f| column(object, &f.name, from.dialect)));
+            }
+            dedupe_columns(&mut list);
+        }
+        Place::Expression | Place::On => {
+            if place == Place::On {
+                list.extend(conditions(&view, block, at, from.dialect));
+            }
+            let mut columns = Vec::new();
+            for joined in &tables_seen {
+                columns.extend(columns_of(&view, joined, from.dialect));
+            }
+            dedupe_columns(&mut columns);
+            list.extend(columns);
+            for joined in &tables_seen {
+                if let Some(alias) = &joined.alias {
+                    let what = match &joined.of {
+                        Of::Table(name) => format!("stands for {name}"),
+                        _ => "stands for what is in the brackets".into(),
+                    };
+                    list.push(Candidate {
+                        label: alias.clone(),
+                        detail: what,
+                        offer: Offer::Table,
+                        insert: from.dialect.quote_name(alias),
+                        span: None,
+                    });
+                }
+            }
+            if !word.is_empty() || asked {
+                functions(from, &mut list);
+                list.extend(from.dialect.keywords.iter().map(|word| keyword(word)));
+                tables(&named.common, word, from, &mut list);
+            }
+        }
+    }
+    let open = matches!(
+        place,
+        Place::Table | Place::Join | Place::On | Place::InsertColumns | Place::Qualified(_)
+    );
+    // What counts a thing once instead of several times, where the cursor is at it or the list was asked for.
+    let corrections = corrections(text, start, at, asked && word.is_empty(), from);
+    if word.is_empty() && !asked && !open {
+        return Completion {
+            span: cursor..cursor,
+            candidates: corrections,
+            common: None,
+        };
+    }
+    // Keywords are inserted in the case the user types in.
+    if word.len() > 1 && word.chars().all(|c| !c.is_lowercase()) {
+        for candidate in list.iter_mut().filter(|c| c.offer == Offer::Keyword) {
+            candidate.label = candidate.label.to_uppercase();
+            candidate.insert = candidate.insert.to_uppercase();
+        }
+    }
+    let exact = |candidate: &Candidate| {
+        candidate.offer == Offer::Keyword && candidate.label.eq_ignore_ascii_case(word)
+    };
+    // A keyword typed in full needs no list: the next blank ends it.
+    if !asked && !quoted && list.iter().any(exact) {
+        return Completion::default();
+    }
+    if quoted {
+        list.retain(|c| matches!(c.offer, Offer::Column | Offer::Table));
+        let quote = from.dialect.name_quote;
+        for candidate in &mut list {
+            let inside = candidate.label.replace(quote, &format!("{quote}{quote}"));
+            candidate.insert = format!("{quote}{inside}{quote}");
+        }
+        // A closing quote that is there already is replaced with the name.
+        let closed = all
+            .iter()
+            .find(|t| t.start == word_at && t.closed && mended.is_none());
+        if let Some(token) = closed {
+            let span = start + token.start..start + token.end;
+            list.iter_mut().for_each(|c| c.span = Some(span.clone()));
+        }
+    }
+    let word = if quoted { &word[1..] } else { word };
+    let mut completion = ranked(
+        start + word_at..cursor,
+        word,
+        list,
+        !word.is_empty() || asked || open,
+    );
+    if quoted {
+        completion.common = None;
+    }
+    completion.candidates.splice(0..0, corrections);
+    completion
+}
+
+/// The columns of a table as candidates.
+fn columns_of(view: &View<'_>, joined: &Joined, dialect: &Dialect) -> Vec<Candidate> {
+    if let Some(object) = view.object(joined) {
+        let fields = object.fields.iter();
+        return fields.map(|f| column(object, &f.name, dialect)).collect();
+    }
+    let columns = view.columns(joined).into_iter();
+    columns
+        .map(|seen| Candidate {
+            detail: match seen.from {
+                Some((object, field)) => field_detail(object, &field.name),
+                None => String::new(),
+            },
+            insert: dialect.quote_name(&seen.name),
+            label: seen.name,
+            offer: Offer::Column,
+            span: None,
+        })
+        .collect()
+}
+
+/// The functions of the dialect and of the database.
+fn functions(from: &Sources<'_>, list: &mut Vec<Candidate>) {
+    let of_dialect = from.dialect.functions.iter();
+    list.extend(of_dialect.map(|(name, arguments)| Candidate {
+        label: format!("{name}({arguments})"),
+        detail: "function".into(),
+        offer: Offer::Function,
+        insert: format!("{name}("),
+        span: None,
+    }));
+    let own = from.catalog.objects.iter();
+    let own = own.filter(|object| object.kind == Kind::Function && !object.helper);
+    list.extend(own.take(MOST).map(|object| Candidate {
+        label: format!("{}({})", object.name, object.signature),
+        detail: "function of this database".into(),
+        offer: Offer::Function,
+        insert: format!("{}(", written(object, from.catalog, from.dialect)),
+        span: None,
+    }));
+}
+
+/// The few values that the column before a comparison may hold, where the cursor stands behind it or in a text.
+fn values(view: &View<'_>, block: Option<usize>, all: &[Token], at: usize) -> Option<Completion> {
+    let text = view.text;
+    let inside = all
+        .iter()
+        .find(|t| t.start < at && at <= t.end && t.kind == TokenKind::Text);
+    let inside = inside.filter(|t| at < t.end || !t.closed);
+    let typed = match inside {
+        Some(token) => text.get(token.start + 1..at)?,
+        None => "",
+    };
+    let (span, end) = match inside {
+        // A text that nobody has closed yet reaches on; only what is before the cursor is replaced.
+        Some(token) if token.closed => (token.start..token.end, token.start),
+        Some(token) => (token.start..at, token.start),
+        None => (at..at, at),
+    };
+    let before: Vec<&Token> = all.iter().filter(|t| t.counts() && t.end <= end).collect();
+    if inside.is_none()
+        && before
+            .last()
+            .is_some_and(|t| t.end == at && t.kind == TokenKind::Word)
+    {
+        return None;
+    }
+    // `column =`, `column in (`, `column in ('a',`.
+    let mut rest = before.as_slice();
+    let is = |token: &Token, word: &str| token.is_word(text, word);
+    if matches!(rest.last(), Some(t) if matches!(t.kind, TokenKind::Open | TokenKind::Comma)) {
+        while let [more @ .., last] = rest
+            && matches!(
+                last.kind,
+                TokenKind::Open | TokenKind::Comma | TokenKind::Text
+            )
+        {
+            rest = more;
+        }
+        rest = match rest {
+            [more @ .., last] if is(last, "in") => more,
+            _ => return None,
+        };
+        if let [more @ .., last] = rest
+            && is(last, "not")
+        {
+            rest = more;
+        }
+    } else {
+        rest = match rest {
+            [more @ .., last]
+                if last.kind == TokenKind::Operator
+                    && matches!(last.of(text), "=" | "<>" | "!=") =>
+            {
+                more
+            }
+            _ => return None,
+        };
+    }
+    let (qualifier, name) = match rest {
+        [.., table, dot, column] if dot.kind == TokenKind::Dot => {
+            (table.name(text), column.name(text)?)
+        }
+        [.., column] => (None, column.name(text)?),
+        [] => return None,
+    };
+    let seen = view.find(block, qualifier.as_deref(), &name)?;
+    let (_, field) = seen.from?;
+    let plain = field.declared.to_ascii_lowercase().starts_with("bool");
+    let choices: Vec<String> = match field.choices.is_empty() {
+        false => field.choices.clone(),
+        true if plain && inside.is_none() => vec!["true".into(), "false".into()],
+        true => return None,
+    };
+    let list = choices
+        .into_iter()
+        .map(|value| Candidate {
+            detail: format!("value of {}", field.name),
+            insert: if plain {
+                value.clone()
+            } else {
+                format!("'{}'", value.replace('\'', "''"))
+            },
+            label: value,
+            offer: Offer::Value,
+            span: None,
+        })
+        .collect();
+    let mut completion = ranked(span, typed, list, true);
+    completion.common = None;
+    (!completion.candidates.is_empty()).then_some(completion)
+}
+
+/// Forms of a count that take each thing once, for counts that take some more often.
+fn corrections(
+    text: &str,
+    start: usize,
+    at: usize,
+    asked: bool,
+    from: &Sources<'_>,
+) -> Vec<Candidate> {
+    let repeated = joins(text, from.catalog, from.dialect).repeated;
+    repeated
+        .into_iter()
+        .filter(|repeated| asked || repeated.span.end == at)
+        .filter_map(|repeated| {
+            let correction = repeated.correction?;
+            Some(Candidate {
+                label: correction.clone(),
+                detail: repeated.words,
+                offer: Offer::Piece,
+                insert: correction,
+                span: Some(start + repeated.span.start..start + repeated.span.end),
+            })
+        })
+        .collect()
+}
