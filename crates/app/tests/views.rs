@@ -1062,3 +1062,40 @@ fn a_plan_and_a_step_along_a_link() {
     let text = s.text(80, 24);
     assert!(text.contains("plate_50_mm"), "{text}");
 }
+
+#[test]
+fn hostile_names_stay_names() {
+    let mut s = Screen::memory();
+    s.submit("create table \"a\u{1b}[31m\" (id integer primary key, \"c\u{7}\n\" text, \"wide ⛵⛵\" integer references \"a\u{1b}[31m\");
+        create table \"from\" (\"x.y\" integer references \"a\u{1b}[31m\" (id)); create view \"v\u{9b}\" as select * from \"from\";");
+    s.press(KeyCode::F(2));
+    for _ in 0..4 {
+        let text = s.text(142, 42);
+        assert!(
+            text.chars().all(|c| c == '\n' || !c.is_control()),
+            "{text:?}"
+        );
+        s.press(KeyCode::Down).press(KeyCode::Right);
+    }
+    s.press(KeyCode::Esc);
+    s.submit("/links");
+    let text = s.text(142, 42);
+    assert!(text.contains("a⟨1b⟩[31m") && text.contains("x.y"), "{text}");
+    assert!(
+        text.chars().all(|c| c == '\n' || !c.is_control()),
+        "{text:?}"
+    );
+    // Into the statement the name goes in quotes.
+    s.press(KeyCode::F(2));
+    s.types("fro").press(KeyCode::Enter);
+    assert_eq!(s.app.composer.text(), "\"from\"");
+    let svg = s
+        .app
+        .desk
+        .entry()
+        .and_then(|e| e.links())
+        .expect("a drawing")
+        .drawing
+        .svg("t");
+    assert!(svg.chars().all(|c| c == '\n' || !c.is_control()) && svg.contains("a⟨1b⟩[31m"));
+}

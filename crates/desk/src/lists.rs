@@ -2,6 +2,7 @@
 
 use idle_tide_core::{Catalog, Column, Figures, Kind, Object, ResultSet, Value};
 use idle_tide_draw::picture::{counted, grouped};
+use idle_tide_lang::Dialect;
 use idle_tide_lang::command::fits_pattern;
 
 fn column(name: &str) -> Column {
@@ -160,6 +161,27 @@ pub fn indexes(catalog: &Catalog, pattern: &str, full: bool) -> ResultSet {
         names.extend(["only rows where", "bytes", "used"]);
     }
     ResultSet::of_rows(names.into_iter().map(column).collect(), rows)
+}
+
+/// The question of a list, its names narrowed by a pattern: without `*` and `?` they only have to contain it.
+pub fn narrowed(sql: &str, pattern: &str, dialect: &Dialect) -> String {
+    let whole = pattern.contains(['*', '?']);
+    let mut like = String::new();
+    for character in pattern.to_lowercase().chars() {
+        match character {
+            '*' => like.push('%'),
+            '?' => like.push('_'),
+            '%' | '_' | '!' => like.extend(['!', character]),
+            other => like.push(other),
+        }
+    }
+    if !whole {
+        like = format!("%{like}%");
+    }
+    format!(
+        "select * from ({sql}) listed where lower(name) like {} escape '!' order by 1",
+        dialect.quote_text(&like)
+    )
 }
 
 /// Everything whose name, or whose comment, holds the text: objects, columns, indexes, databases, roles. Names

@@ -8,6 +8,8 @@ use std::ops::Range;
 pub enum Argument {
     /// A table or view.
     Table,
+    /// An object of any kind.
+    Object,
     /// A pattern over names of objects.
     Pattern,
     /// Any words.
@@ -89,18 +91,18 @@ use Argument as A;
 /// All commands, in alphabetical order.
 #[rustfmt::skip]
 pub static COMMANDS: &[Command] = &[
-    command!("about", "NAME", "look around", &[A::Table], (1, 1), &[], "one object in full: columns, keys, indexes, links both ways, checks, definition"),
+    command!("about", "NAME", "look around", &[A::Object], (1, 1), &[], "one object in full: columns, keys, indexes, links both ways, checks, definition"),
     command!("access", "[NAME]", "look around", &[A::Table], (0, 1), &[], "who may do what: grants by object, of one object or of all"),
     command!("again", "[N]", "entries", &[A::Entry], (0, 1), &[], "runs the current entry, or entry N, once more"),
     command!("back", "", "arrive", &[], (0, 0), &[], "after /reopen --as: back to the user you were before"),
     command!("bearings", "", "arrive", &[], (0, 0), &[], "everything about where you are"),
-    command!("catalog", "[NAME]", "look around", &[A::Table], (0, 1), &[], "everything here in columns that open to the right: objects by kind, what they are made of, details"),
+    command!("catalog", "[NAME]", "look around", &[A::Object], (0, 1), &[], "everything here in columns that open to the right: objects by kind, what they are made of, details"),
     command!("change-password", "", "arrive", &[], (0, 0), &[], "gives you a new password; it is asked for twice and shows nowhere"),
     command!("clear", "", "read", &[], (0, 0), &[], "clears the view; entries and results stay"),
     command!("close", "", "arrive", &[], (0, 0), &[], "ends the current session; its entries stay"),
     command!("columns", "[NAME ...] [--hide NAME] [--all]", "read", &[A::Column], (0, MANY), &[ OptionSpec { name: "hide", value: Some(A::Column) }, OptionSpec { name: "all", value: None } ], "shows these columns in this order; --hide takes one away, --all brings all back"),
-    command!("databases", "[--full]", "arrive", &[], (0, 0), &[FULL], "databases of the server; --full adds sizes"),
-    command!("definition", "[NAME]", "look around", &[A::Table], (0, 1), &[], "the statements that make an object again, or everything in an order that works"),
+    command!("databases", "[PATTERN] [--full]", "arrive", &[A::Database], (0, 1), &[FULL], "databases of the server; --full adds sizes"),
+    command!("definition", "[NAME]", "look around", &[A::Object], (0, 1), &[], "the statements that make an object again, or everything in an order that works"),
     command!("edit", "[N]", "write", &[A::Entry], (0, 1), &[], "opens the statement, or that of entry N, in your editor"),
     command!("entries", "", "entries", &[], (0, 0), &[], "all entries of this session and statements of earlier ones"),
     command!("export", "FILE [--as FORMAT] [--no-header] [--lines]", "take away", &[A::File], (1, 1), &[ OptionSpec { name: "as", value: Some(A::Words(FORMATS)) }, OptionSpec { name: "no-header", value: None }, OptionSpec { name: "lines", value: None }, ], "writes all rows of the current result to a file; a drawing as svg, pdf or text"),
@@ -121,7 +123,7 @@ pub static COMMANDS: &[Command] = &[
     command!("recall", "N", "entries", &[A::Entry], (1, 1), &[], "brings the statement of entry N back into the composer"),
     command!("record", "[ROW]", "read", &[A::Number], (0, 1), &[], "the current row, or row ROW, one field per line"),
     command!("reopen", "[--as USER]", "arrive", &[], (0, 0), &[ OptionSpec { name: "as", value: Some(A::Rest) } ], "connects anew, to the same database, role and settings; --as as another user"),
-    command!("roles", "[--full]", "look around", &[], (0, 0), &[FULL], "users and roles, and who is a member of what; --full adds what they may"),
+    command!("roles", "[PATTERN] [--full]", "look around", &[A::Text], (0, 1), &[FULL], "users and roles, and who is a member of what; --full adds what they may"),
     command!("route", "A B ...", "links", &[A::Table], (2, MANY), &[], "the way from one table to another over the links; its join goes into the composer"),
     command!("sample", "NAME [N]", "look around", &[A::Table, A::Number], (1, 2), &[], "a few rows of a table (10 unless N says otherwise)"),
     command!("schemas", "[PATTERN]", "look around", &[A::Text], (0, 1), &[], "schemas, and how much is in each"),

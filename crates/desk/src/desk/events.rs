@@ -136,7 +136,7 @@ impl Desk {
     /// The statement of a list came.
     fn listed(&mut self, ticket: u64, query: Result<idle_tide_engines::Query, String>) {
         let waits = |busy: &mut Busy| {
-            u64::from(busy.entry) == ticket && matches!(busy.doing, Doing::Listing)
+            u64::from(busy.entry) == ticket && matches!(busy.doing, Doing::Listing(_))
         };
         let Some(mut busy) = self.here.busy.take_if(waits) else {
             return;
@@ -146,7 +146,12 @@ impl Desk {
                 if let Some(note) = query.note {
                     self.say(note, Tone::Faint);
                 }
-                busy.statement = query.sql;
+                busy.statement = match &busy.doing {
+                    Doing::Listing(Some(pattern)) => {
+                        lists::narrowed(&query.sql, pattern, self.here.dialect)
+                    }
+                    _ => query.sql,
+                };
                 busy.doing = Doing::Statement(Effect::Read);
                 self.start_statement(busy);
             }

@@ -179,8 +179,8 @@ enum Doing {
     Checking(Vec<usize>),
     Asking,
     Refusing(Writes),
-    /// The statement of a list.
-    Listing,
+    /// The statement of a list, and the pattern that names are narrowed by.
+    Listing(Option<String>),
     /// The plan of a statement.
     Planning,
     /// A new password.

@@ -248,6 +248,10 @@ impl Desk {
                     "roles" => OwnListing::Roles(parsed.has("full")),
                     _ => OwnListing::Access(parsed.argument(0).map(str::to_string)),
                 };
+                let pattern = match parsed.command.name {
+                    "access" => None,
+                    _ => parsed.argument(0).map(str::to_string),
+                };
                 let at = self.new_entry(text, false);
                 self.entries[at].state = State::Running;
                 let entry = self.entries[at].number;
@@ -255,7 +259,7 @@ impl Desk {
                     entry,
                     statement: String::new(),
                     waiting,
-                    doing: Doing::Listing,
+                    doing: Doing::Listing(pattern),
                     secrets: Vec::new(),
                 });
                 self.here.worker.send(Job::Listing {

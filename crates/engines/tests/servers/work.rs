@@ -562,3 +562,56 @@ fn a_catalog_has_every_kind_and_tells_names_first() {
     assert!(first.names_only && first.table("many_500").is_some_and(|o| o.fields.is_empty()));
     assert!(!whole.names_only && whole.table("many_500").is_some_and(|o| o.fields.len() == 1));
 }
+
+/// A user who may read little sees what the server shows, and is told what is missing.
+#[test]
+fn a_catalog_that_may_be_read_only_in_part() {
+    for server in SERVERS {
+        let mut c = own(server, "partly");
+        run(&mut *c, "create table seen (id integer primary key)").expect("made");
+        run(&mut *c, "create table unseen (id integer primary key, other integer, foreign key (other) references seen (id))").expect("made");
+        let make: &[&str] = if server == "postgres" {
+            &[
+                "drop role if exists partly_reader",
+                "create role partly_reader login password 'low'",
+                "grant select on seen to partly_reader",
+            ]
+        } else {
+            &[
+                "drop user if exists partly_reader",
+                "create user partly_reader identified by 'low'",
+                "grant select on partly.seen to partly_reader",
+            ]
+        };
+        for sql in make {
+            run(&mut *c, sql).expect("made");
+        }
+        let address =
+            url(server, "partly").replace("haven:the%20owner%27s%20secret", "partly_reader:low");
+        let mut reader =
+            open_with(&address, Vec::new()).unwrap_or_else(|error| panic!("{server}: {error}"));
+        let mut catalog = reader.catalog(&mut |_| {}).expect("read");
+        reader.count_rows(&mut catalog, Duration::from_secs(2));
+        assert!(
+            catalog.table("seen").is_some_and(|o| !o.fields.is_empty()),
+            "{server}"
+        );
+        if server == "mariadb" {
+            assert!(catalog.table("unseen").is_none() && !catalog.unseen.is_empty());
+        }
+        let mut seen = catalog.table("seen").expect("there").clone();
+        reader.define(&mut seen).expect("defined");
+        assert!(
+            seen.definition
+                .is_some_and(|text| text.to_lowercase().contains("create table")),
+            "{server}"
+        );
+        let script = reader.script(&catalog).expect("written");
+        assert!(script.contains("seen"), "{server}: {script}");
+        drop(reader);
+        if server == "postgres" {
+            run(&mut *c, "drop owned by partly_reader").expect("gone");
+            run(&mut *c, "drop role partly_reader").expect("gone");
+        }
+    }
+}

@@ -1,7 +1,8 @@
 //! What could be typed next in a command: its name, its options, its arguments.
 
 use super::{
-    Candidate, Completion, Offer, Sources, fitting_tables, plain_candidate, ranked, table_detail,
+    Candidate, Completion, MOST, Offer, Sources, fitting_tables, plain_candidate, ranked,
+    table_detail,
 };
 use crate::command::{self, Argument};
 
@@ -83,8 +84,14 @@ pub(super) fn complete_command(text: &str, cursor: usize, from: &Sources<'_>) ->
 
 fn argument_candidates(kind: Argument, word: &str, from: &Sources<'_>, list: &mut Vec<Candidate>) {
     match kind {
-        Argument::Table | Argument::Pattern => {
-            for object in fitting_tables(word, from) {
+        Argument::Table | Argument::Pattern | Argument::Object => {
+            let mut fitting = fitting_tables(word, from);
+            if kind == Argument::Object {
+                let others = from.catalog.objects.iter();
+                let others = others.filter(|o| !o.has_rows() && !o.helper);
+                fitting.extend(others.take(MOST));
+            }
+            for object in fitting {
                 list.push(plain_candidate(
                     &object.name,
                     &table_detail(object),
