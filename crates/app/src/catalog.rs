@@ -1,6 +1,7 @@
 //! The state of the catalog view: which column is narrowed by what, what is marked, and the lists that follow
 //! from it. Lists are made anew only when the catalog or what narrows them changes.
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use idle_tide_core::catalog::{Catalog, Kind, Object};
@@ -131,6 +132,10 @@ pub struct CatalogView {
     pub actions: Option<usize>,
     /// Helpers that are folded away.
     pub folded: usize,
+    /// The links of the marked object to others, by their places.
+    own_ties: Vec<usize>,
+    /// Tables of all schemas, and of each.
+    counts: (usize, HashMap<String, usize>),
 }
 
 impl CatalogView {
@@ -150,6 +155,16 @@ impl CatalogView {
             .map(|o| (o.schema.clone(), o.name.clone(), o.kind));
         self.catalog = Arc::clone(catalog);
         self.ties = Arc::clone(ties);
+        self.counts = Default::default();
+        for table in catalog.tables() {
+            self.counts.0 += 1;
+            match self.counts.1.get_mut(&table.schema) {
+                Some(count) => *count += 1,
+                None => {
+                    self.counts.1.insert(table.schema.clone(), 1);
+                }
+            }
+        }
         self.list_shelves();
         self.list_objects();
         if let Some(marked) = marked {
@@ -262,7 +277,7 @@ impl CatalogView {
     }
 
     fn list_shelves(&mut self) {
-        let mut narrow = Narrow::by(&self.shelves.typed);
+        let narrow = Narrow::by(&self.shelves.typed);
         let mut lines = vec![Line::Heading("databases".into())];
         let is_file = self
             .catalog
@@ -305,7 +320,7 @@ impl CatalogView {
     }
 
     fn list_objects(&mut self) {
-        let mut narrow = Narrow::by(&self.objects.typed);
+        let narrow = Narrow::by(&self.objects.typed);
         let shelf = self.shelves.marked().cloned();
         let mut found: Vec<(Kind, u32, usize)> = Vec::new();
         self.folded = 0;
@@ -323,16 +338,18 @@ impl CatalogView {
                 return;
             }
             Some(shelf) => {
-                for (at, object) in self.catalog.objects.iter().enumerate() {
-                    if matches!(shelf, Shelf::Schema(name) if *name != object.schema) {
+                let one = match shelf {
+                    Shelf::Schema(name) => Some(name),
+                    _ => None,
+                };
+                for name in self.catalog.name_index().names() {
+                    if one.is_some_and(|schema| *schema != self.catalog.objects[name.at].schema) {
                         continue;
                     }
-                    if object.helper {
+                    if name.helper {
                         self.folded += 1;
-                        continue;
-                    }
-                    if let Some(distance) = narrow.distance(&object.name) {
-                        found.push((object.kind, distance, at));
+                    } else if let Some(distance) = narrow.distance_of_lower(name.lower) {
+                        found.push((name.kind, distance, name.at));
                     }
                 }
             }
@@ -351,7 +368,7 @@ impl CatalogView {
     }
 
     fn list_parts(&mut self) {
-        let mut narrow = Narrow::by(&self.parts.typed);
+        let narrow = Narrow::by(&self.parts.typed);
         let mut lines = Vec::new();
         let Some(Entry::Object(place)) = self.objects.marked().copied() else {
             return self.parts.set(lines);
@@ -363,7 +380,8 @@ impl CatalogView {
                 lines.extend(items.into_iter().map(Line::Item));
             }
         };
-        let mut fits = |name: &str| narrow.distance(name).is_some();
+        let fits = |name: &str| narrow.distance(name).is_some();
+        let mut own_ties = Vec::new();
         let fields = object
             .fields
             .iter()
@@ -381,6 +399,9 @@ impl CatalogView {
         );
         let mut referring = Vec::new();
         for (n, tie) in self.ties.iter().enumerate() {
+            if tie.from == place {
+                own_ties.push(n);
+            }
             if tie.to == place && fits(&links::name_of(&self.catalog, tie.from)) {
                 referring.push(Part::Referring(n));
             }
@@ -391,14 +412,17 @@ impl CatalogView {
                 && other.schema == object.schema
                 && other.table.as_ref() == Some(&object.name)
         };
-        let all = self.catalog.objects.iter().enumerate();
-        let triggers: Vec<Part> = if object.has_rows() {
-            all.filter(|(_, o)| of_this(o) && fits(&o.name))
-                .map(|(n, _)| Part::Trigger(n))
-                .collect()
-        } else {
-            Vec::new()
-        };
+        let mut triggers = Vec::new();
+        if object.has_rows() {
+            for name in self.catalog.name_index().names() {
+                if name.kind == Kind::Trigger
+                    && of_this(&self.catalog.objects[name.at])
+                    && fits(name.lower)
+                {
+                    triggers.push(Part::Trigger(name.at));
+                }
+            }
+        }
         section("triggers", triggers);
         let checks = object
             .checks
@@ -412,18 +436,16 @@ impl CatalogView {
             .enumerate()
             .filter(|(_, (name, _))| fits(name));
         section("more", facts.map(|(n, _)| Part::Fact(n)).collect());
+        self.own_ties = own_ties;
         self.parts.set(lines);
     }
 
     /// A shelf's name and the word at its right.
     pub fn shelf_words(&self, shelf: &Shelf) -> (String, String) {
         match shelf {
-            Shelf::Here(name) => {
-                let tables = self.catalog.tables().count();
-                (name.clone(), format!("{tables} tables"))
-            }
+            Shelf::Here(name) => (name.clone(), format!("{} tables", self.counts.0)),
             Shelf::Schema(name) => {
-                let tables = self.catalog.tables().filter(|o| o.schema == *name).count();
+                let tables = self.counts.1.get(name).copied().unwrap_or(0);
                 (name.clone(), tables.to_string())
             }
             Shelf::Other(name) => (name.clone(), String::new()),
@@ -471,8 +493,13 @@ impl CatalogView {
         match part {
             Part::Field(n) => {
                 let field = &object.fields[n];
-                let place = self.catalog.place_of(object);
-                let tie = place.and_then(|at| links::of_column(&self.ties, at, &field.name).next());
+                let own = self.own_ties.iter().map(|n| &self.ties[*n]);
+                let is_of = |tie: &&Tie| {
+                    tie.columns
+                        .iter()
+                        .any(|c| c.eq_ignore_ascii_case(&field.name))
+                };
+                let tie = own.into_iter().find(is_of);
                 let declared = field.declared.to_lowercase();
                 let word = match tie {
                     Some(tie) => {

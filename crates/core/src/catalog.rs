@@ -1,6 +1,10 @@
 //! What is in a database: its objects, their columns, keys, indexes and links. A plain picture that an
 //! engine fills and everything else reads; names are kept exactly as the engine reports them.
 
+use std::borrow::Cow;
+use std::collections::HashMap;
+use std::sync::OnceLock;
+
 /// What kind of object this is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Kind {
@@ -343,6 +347,96 @@ pub struct Catalog {
     pub names_only: bool,
     /// What this user may not see, in whole sentences.
     pub unseen: Vec<String>,
+    /// Where the names stand.
+    pub names: Names,
+}
+
+/// Where each name stands among the objects, worked out when first asked for. It is no part of what a catalog
+/// says: a copy begins without it, and all are equal.
+#[derive(Debug, Default)]
+pub struct Names(OnceLock<NameIndex>);
+
+impl Clone for Names {
+    fn clone(&self) -> Self {
+        Names::default()
+    }
+}
+
+impl PartialEq for Names {
+    fn eq(&self, _: &Self) -> bool {
+        true
+    }
+}
+
+/// The names of all objects close together, so that thousands are looked through without touching the objects.
+#[derive(Debug, Clone, Default)]
+pub struct NameIndex {
+    places: HashMap<String, Vec<usize>>,
+    /// The objects with a link to a table of a name.
+    referring: HashMap<String, Vec<usize>>,
+    lower: String,
+    rows: Vec<NameRow>,
+}
+
+#[derive(Debug, Clone, Copy)]
+struct NameRow {
+    start: u32,
+    end: u32,
+    kind: Kind,
+    helper: bool,
+}
+
+/// A name in the index.
+#[derive(Debug, Clone, Copy)]
+pub struct IndexedName<'a> {
+    /// The place of its object in [`Catalog::objects`].
+    pub at: usize,
+    /// The name in lower case.
+    pub lower: &'a str,
+    /// The object's kind.
+    pub kind: Kind,
+    /// Whether it is folded away.
+    pub helper: bool,
+}
+
+impl NameIndex {
+    fn of(objects: &[Object]) -> Self {
+        let mut index = NameIndex::default();
+        for (at, object) in objects.iter().enumerate() {
+            let start = index.lower.len() as u32;
+            index
+                .lower
+                .extend(object.name.chars().flat_map(char::to_lowercase));
+            index.rows.push(NameRow {
+                start,
+                end: index.lower.len() as u32,
+                kind: object.kind,
+                helper: object.helper,
+            });
+            let name = object.name.to_ascii_lowercase();
+            index.places.entry(name).or_default().push(at);
+            for link in &object.links {
+                let list = index
+                    .referring
+                    .entry(link.table.to_ascii_lowercase())
+                    .or_default();
+                if list.last() != Some(&at) {
+                    list.push(at);
+                }
+            }
+        }
+        index
+    }
+
+    /// All names, in the order of the objects.
+    pub fn names(&self) -> impl Iterator<Item = IndexedName<'_>> {
+        self.rows.iter().enumerate().map(|(at, row)| IndexedName {
+            at,
+            lower: &self.lower[row.start as usize..row.end as usize],
+            kind: row.kind,
+            helper: row.helper,
+        })
+    }
 }
 
 impl Catalog {
@@ -358,30 +452,52 @@ impl Catalog {
 
     /// Where in [`Catalog::objects`] a table stands.
     pub fn place_of(&self, object: &Object) -> Option<usize> {
-        self.objects
-            .iter()
-            .position(|other| std::ptr::eq(other, object))
+        let places = self.places(&object.name);
+        places
+            .into_iter()
+            .find(|at| std::ptr::eq(&self.objects[*at], object))
+    }
+
+    /// The index of its names. Objects that were added or taken away since it was made are in a new one.
+    pub fn name_index(&self) -> Cow<'_, NameIndex> {
+        let known = self.names.0.get_or_init(|| NameIndex::of(&self.objects));
+        if known.rows.len() == self.objects.len() {
+            Cow::Borrowed(known)
+        } else {
+            Cow::Owned(NameIndex::of(&self.objects))
+        }
+    }
+
+    /// The places of the objects of this name, without regard to ASCII case.
+    fn places(&self, name: &str) -> Vec<usize> {
+        let is_it = |at: &usize| self.objects[*at].name.eq_ignore_ascii_case(name);
+        let index = self.name_index();
+        match index.places.get(&name.to_ascii_lowercase()) {
+            Some(list) if list.iter().all(is_it) => list.clone(),
+            None => Vec::new(),
+            // One was renamed since.
+            Some(_) => (0..self.objects.len()).filter(is_it).collect(),
+        }
+    }
+
+    /// The objects of this name, without regard to ASCII case.
+    fn of_name<'a>(&'a self, name: &str) -> impl Iterator<Item = &'a Object> {
+        self.places(name).into_iter().map(|at| &self.objects[at])
     }
 
     fn best(&self, name: &str, fits: impl Fn(&Object) -> bool) -> Option<&Object> {
         // A name may itself hold a point.
         let whole = self
-            .objects
-            .iter()
-            .filter(|object| object.name.eq_ignore_ascii_case(name) && fits(object))
+            .of_name(name)
+            .filter(|object| fits(object))
             .min_by_key(|object| (object.name != name, self.place_in_path(object)));
         if whole.is_some() {
             return whole;
         }
         name.match_indices('.').find_map(|(at, _)| {
             let (schema, plain) = (&name[..at], &name[at + 1..]);
-            self.objects
-                .iter()
-                .filter(|object| {
-                    object.name.eq_ignore_ascii_case(plain)
-                        && object.schema.eq_ignore_ascii_case(schema)
-                        && fits(object)
-                })
+            self.of_name(plain)
+                .filter(|object| object.schema.eq_ignore_ascii_case(schema) && fits(object))
                 .min_by_key(|object| (object.name != plain, object.schema != schema))
         })
     }
@@ -423,11 +539,8 @@ impl Catalog {
         } else {
             &link.schema
         };
-        self.objects.iter().find(|object| {
-            object.has_rows()
-                && object.name.eq_ignore_ascii_case(&link.table)
-                && object.schema == *schema
-        })
+        self.of_name(&link.table)
+            .find(|object| object.has_rows() && object.schema == *schema)
     }
 
     /// Links of other tables that refer to this one.
@@ -435,7 +548,11 @@ impl Catalog {
         &'a self,
         table: &'a Object,
     ) -> impl Iterator<Item = (&'a Object, &'a Link)> {
-        self.objects.iter().flat_map(move |object| {
+        let index = self.name_index();
+        let places = index.referring.get(&table.name.to_ascii_lowercase());
+        let places = places.cloned().unwrap_or_default();
+        places.into_iter().flat_map(move |at| {
+            let object = &self.objects[at];
             object
                 .links
                 .iter()

@@ -286,6 +286,7 @@ fn read_catalog(
         }
         None => {}
     }
+    catalog.name_index();
     // Guessing takes a moment where there are many columns; nobody waits for it here.
     let mut ties = links::declared(&catalog);
     let guessed = links::likely(&catalog, &ties);

@@ -1,48 +1,73 @@
-//! Narrowing a list of names by what was typed: names that hold the letters in their order, the closest first.
-
-use nucleo_matcher::pattern::{AtomKind, CaseMatching, Normalization, Pattern};
-use nucleo_matcher::{Config, Matcher, Utf32Str};
+//! Narrowing a list of names by what was typed: names that begin with it, then those that hold it, then those
+//! that hold its letters in their order, the closest together first.
 
 /// Judges names by what was typed.
 pub struct Narrow {
-    pattern: Pattern,
     typed: String,
-    matcher: Matcher,
-    buffer: Vec<char>,
 }
 
 impl Narrow {
     /// By this text.
     pub fn by(typed: &str) -> Self {
         Narrow {
-            pattern: Pattern::new(
-                typed,
-                CaseMatching::Ignore,
-                Normalization::Smart,
-                AtomKind::Fuzzy,
-            ),
             typed: typed.to_lowercase(),
-            matcher: Matcher::new(Config::DEFAULT),
-            buffer: Vec::new(),
         }
     }
 
     /// How far a name is from it, less for a better fit; `None` if it does not fit at all.
-    pub fn distance(&mut self, name: &str) -> Option<u32> {
-        if self.typed.is_empty() {
-            return Some(0);
+    pub fn distance(&self, name: &str) -> Option<u32> {
+        if name
+            .bytes()
+            .any(|byte| byte.is_ascii_uppercase() || byte >= 0x80)
+        {
+            return self.distance_of_lower(&name.to_lowercase());
         }
-        let score = self
-            .pattern
-            .score(Utf32Str::new(name, &mut self.buffer), &mut self.matcher)?;
-        let head = name.get(..self.typed.len());
-        let starts = head.is_some_and(|head| head.eq_ignore_ascii_case(&self.typed));
-        // What begins with it comes first, shorter names before longer ones.
-        Some(if starts {
-            name.len().min(1_000) as u32
-        } else {
-            100_000 - score.min(90_000)
-        })
+        self.distance_of_lower(name)
+    }
+
+    /// The same for a name that is in lower case already.
+    pub fn distance_of_lower(&self, name: &str) -> Option<u32> {
+        let (name, typed) = (name.as_bytes(), self.typed.as_bytes());
+        let Some(first_letter) = typed.first() else {
+            return Some(0);
+        };
+        let length = name.len().min(9_999) as u32;
+        if name.starts_with(typed) {
+            return Some(length);
+        }
+        // The letters in their order: where the first one stands, and the last.
+        let mut from = None;
+        let mut best: Option<u32> = None;
+        for (start, byte) in name.iter().enumerate() {
+            if byte != first_letter {
+                continue;
+            }
+            if name[start..].starts_with(typed) {
+                // Nothing is closer than all together; an earlier place is better.
+                return Some(10_000 + (start as u32).min(9_999));
+            }
+            let mut rest = typed[1..].iter();
+            let mut wanted = rest.next();
+            let mut end = start;
+            for (at, byte) in name.iter().enumerate().skip(start + 1) {
+                match wanted {
+                    Some(letter) if byte == letter => {
+                        end = at;
+                        wanted = rest.next();
+                    }
+                    Some(_) => {}
+                    None => break,
+                }
+            }
+            if wanted.is_some() {
+                // From further on there is even less of the name.
+                break;
+            }
+            from.get_or_insert(start);
+            let span = (end - start) as u32;
+            best = Some(best.map_or(span, |known| known.min(span)));
+        }
+        best.map(|span| 20_000 + span.min(999) * 64 + (from.unwrap_or(0) as u32).min(63))
     }
 }
 
@@ -52,11 +77,35 @@ mod tests {
 
     #[test]
     fn closer_names_come_first() {
-        let mut narrow = Narrow::by("vis");
-        let mut names = ["visit_services", "visits", "invisible", "dues"];
+        let narrow = Narrow::by("vis");
+        let mut names = [
+            "vast islands",
+            "visit_services",
+            "visits",
+            "invisible",
+            "vi_s",
+            "dues",
+        ];
         names.sort_by_key(|name| narrow.distance(name).unwrap_or(u32::MAX));
-        assert_eq!(names, ["visits", "visit_services", "invisible", "dues"]);
+        assert_eq!(
+            names,
+            [
+                "visits",
+                "visit_services",
+                "invisible",
+                "vi_s",
+                "vast islands",
+                "dues"
+            ]
+        );
         assert_eq!(narrow.distance("dues"), None);
+        assert_eq!(narrow.distance("siv"), None);
         assert_eq!(Narrow::by("").distance("anything"), Some(0));
+        assert!(
+            Narrow::by("ÄB").distance("äb").is_some()
+                && Narrow::by("s⛵").distance("x s⛵").is_some()
+        );
+        // A later beginning may hold the letters closer together.
+        assert!(Narrow::by("ab").distance("a_____axb") < Narrow::by("ab").distance("a_____xb"));
     }
 }

@@ -9,6 +9,7 @@ mod statement;
 
 use std::ops::Range;
 
+use idle_tide_core::catalog::IndexedName;
 use idle_tide_core::{Catalog, Object};
 use nucleo_matcher::pattern::{AtomKind, CaseMatching, Normalization, Pattern};
 use nucleo_matcher::{Config, Matcher, Utf32Str};
@@ -188,22 +189,23 @@ fn tables(common: &[String], word: &str, from: &Sources<'_>, list: &mut Vec<Cand
 /// Tables and views whose names begin with `word`, and if these are few all that hold its letters in
 /// their order. A large catalog is looked through without copying its names.
 fn fitting_tables<'a>(word: &str, from: &Sources<'a>) -> Vec<&'a Object> {
-    let starts = |object: &&Object| {
-        let head = object.name.as_bytes().get(..word.len());
-        head.is_some_and(|head| head.eq_ignore_ascii_case(word.as_bytes()))
+    let lower = word.to_lowercase();
+    let index = from.catalog.name_index();
+    let tables = || {
+        index
+            .names()
+            .filter(|name| name.kind.has_rows() && !name.helper)
     };
-    let mut list: Vec<&Object> = from.catalog.tables().filter(starts).take(MOST).collect();
+    let object = |name: IndexedName<'_>| &from.catalog.objects[name.at];
+    let starting = tables().filter(|name| name.lower.starts_with(&lower));
+    let mut list: Vec<&Object> = starting.take(MOST).map(object).collect();
     if list.len() < MOST {
-        let holds = |object: &&Object| {
-            let mut rest = object.name.bytes();
-            word.bytes()
-                .all(|wanted| rest.any(|byte| byte.eq_ignore_ascii_case(&wanted)))
+        let holds = |name: &IndexedName<'_>| {
+            let mut rest = name.lower.bytes();
+            let held = lower.bytes().all(|wanted| rest.any(|byte| byte == wanted));
+            held && !name.lower.starts_with(&lower)
         };
-        let more = from
-            .catalog
-            .tables()
-            .filter(|object| holds(object) && !starts(object));
-        list.extend(more.take(5 * MOST));
+        list.extend(tables().filter(holds).take(5 * MOST).map(object));
     }
     list
 }

@@ -240,8 +240,11 @@ fn functions(from: &Sources<'_>, list: &mut Vec<Candidate>) {
         insert: format!("{name}("),
         span: None,
     }));
-    let own = from.catalog.objects.iter();
-    let own = own.filter(|object| object.kind == Kind::Function && !object.helper);
+    let index = from.catalog.name_index();
+    let own = index
+        .names()
+        .filter(|n| n.kind == Kind::Function && !n.helper);
+    let own = own.map(|name| &from.catalog.objects[name.at]);
     list.extend(own.take(MOST).map(|object| Candidate {
         label: format!("{}({})", object.name, object.signature),
         detail: "function of this database".into(),
