@@ -52,7 +52,7 @@ pub fn list(catalog: &Catalog, command: &str, pattern: &str, full: bool) -> Resu
     put(full && of_tables, "links");
     put(full && !of_tables, "more");
     put(full, "owner");
-    put(true, "comment");
+    put(full, "comment");
     let fact = |object: &Object, name: &str| -> Value {
         let found = object.facts.iter().find(|(fact, _)| fact == name);
         found.map(|(_, words)| words.clone()).into()

@@ -129,7 +129,7 @@ pub static COMMANDS: &[Command] = &[
     command!("schemas", "[PATTERN]", "look around", &[A::Text], (0, 1), &[], "schemas, and how much is in each"),
     command!("sequences", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL], "sequences; --full adds steps, bounds and the columns they number"),
     command!("sources", "", "arrive", &[], (0, 0), &[], "open sessions, saved sources, and servers found on this machine"),
-    command!("tables", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL], "tables; --full adds sizes, columns, owners, and partitions and an engine's helper tables"),
+    command!("tables", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL], "tables; --full adds sizes, columns, owners, comments, and partitions and an engine's helper tables"),
     command!("theme", "[deep, shoal or plain]", "read", &[A::Words(&["deep", "shoal", "plain"])], (0, 1), &[], "the colours: deep for dark, shoal for light grounds, plain for none"),
     command!("use", "DATABASE", "arrive", &[A::Database], (1, 1), &[], "goes to another database of the server"),
     command!("views", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL], "views; --full adds columns and comments"),
