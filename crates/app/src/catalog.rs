@@ -443,7 +443,7 @@ impl CatalogView {
     /// A shelf's name and the word at its right.
     pub fn shelf_words(&self, shelf: &Shelf) -> (String, String) {
         match shelf {
-            Shelf::Here(name) => (name.clone(), format!("{} tables", self.counts.0)),
+            Shelf::Here(name) => (name.clone(), self.counts.0.to_string()),
             Shelf::Schema(name) => {
                 let tables = self.counts.1.get(name).copied().unwrap_or(0);
                 (name.clone(), tables.to_string())

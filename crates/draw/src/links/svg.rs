@@ -34,8 +34,15 @@ impl Drawing {
         let top = PAGE + 28.0;
         let px = |x: f64| PAGE + x * CELL.0;
         let py = |y: f64| top + y * CELL.1;
-        let legend = "≡ several rows   • one row   ○ may be empty   ── declared   ┄┄ guessed";
-        let legend_width = legend.chars().count() as f64 * CELL.0;
+        // Signs and words of the legend: the place of each sign, in columns, and what it says.
+        let legend = [
+            (0, "several rows"),
+            (18, "one row"),
+            (31, "may be empty"),
+            (49, "declared"),
+            (63, "guessed"),
+        ];
+        let legend_width = 74.0 * CELL.0;
         let width = (self.layout.width as f64 * CELL.0).max(legend_width) + 2.0 * PAGE;
         let height = top + self.layout.height as f64 * CELL.1 + 28.0 + PAGE;
         let mut out = String::new();
@@ -171,11 +178,36 @@ impl Drawing {
                 );
             }
         }
-        put(format!(
-            "<text x=\"{PAGE}\" y=\"{:.1}\" fill=\"#3b545d\" xml:space=\"preserve\">{}</text>",
-            py(self.layout.height as f64) + 24.0,
-            escaped(legend, 400)
-        ));
+        let y = py(self.layout.height as f64) + 20.0;
+        for (n, (column, words)) in legend.into_iter().enumerate() {
+            let x = px(f64::from(column));
+            let line = |x1: f64, y1: f64, x2: f64, dash: &str| {
+                format!(
+                    "<line x1=\"{x1:.1}\" y1=\"{y1:.1}\" x2=\"{x2:.1}\" y2=\"{y:.1}\" stroke=\"#2a7f78\" stroke-width=\"1.2\"{dash}/>"
+                )
+            };
+            let dot = |fill: &str| {
+                format!(
+                    "<circle cx=\"{:.1}\" cy=\"{y:.1}\" r=\"2.6\" fill=\"{fill}\" stroke=\"#2a7f78\" stroke-width=\"1.2\"/>",
+                    x + 10.0
+                )
+            };
+            let sign = match n {
+                0 => [-4.0, 0.0, 4.0]
+                    .map(|spread| line(x, y + spread, x + 14.0, ""))
+                    .concat(),
+                1 => dot("#2a7f78"),
+                2 => dot("#ffffff"),
+                3 => line(x, y, x + 16.0, ""),
+                _ => line(x, y, x + 16.0, " stroke-dasharray=\"4 3\""),
+            };
+            put(sign);
+            put(format!(
+                "<text x=\"{:.1}\" y=\"{:.1}\" fill=\"#3b545d\">{words}</text>",
+                x + 22.0,
+                y + 4.2
+            ));
+        }
         put("</svg>".into());
         out
     }
