@@ -38,10 +38,16 @@ pub struct Plan {
 }
 
 impl Step {
+    /// A number with all parts. Some servers leave the parts of a step out of its number, or give it none.
+    fn whole(&self, number: fn(&Step) -> Option<f64>) -> f64 {
+        let parts: f64 = self.parts.iter().map(|part| part.whole(number)).sum();
+        number(self).unwrap_or(0.0).max(parts)
+    }
+
     /// A number without what its parts account for.
-    fn own(&self, number: impl Fn(&Step) -> Option<f64> + Copy) -> Option<f64> {
-        let parts: f64 = self.parts.iter().filter_map(number).sum();
-        number(self).map(|whole| (whole - parts).max(0.0))
+    fn own(&self, number: fn(&Step) -> Option<f64>) -> Option<f64> {
+        let parts: f64 = self.parts.iter().map(|part| part.whole(number)).sum();
+        number(self).map(|whole| if whole >= parts { whole - parts } else { 0.0 })
     }
 
     /// Milliseconds it took itself.
@@ -121,5 +127,13 @@ mod tests {
         );
         assert_eq!(tree([Some(10.0), Some(1.0), Some(8.0)]).walk()[2].0, 1);
         assert_eq!(Plan::default().costliest(), None);
+        // A step without a number, or with one that leaves its parts out, hides nothing from those above.
+        let between = step(None, 0.0, vec![step(Some(8.0), 0.0, Vec::new())]);
+        let plan = Plan {
+            steps: vec![step(Some(10.0), 0.0, vec![between])],
+            ..Plan::default()
+        };
+        assert_eq!(plan.steps[0].own_time(), Some(2.0));
+        assert_eq!(plan.costliest(), Some((2, 0.8)));
     }
 }

@@ -274,10 +274,18 @@ impl Links {
         let mut multiplied = Vec::new();
         let mut dropped = Vec::new();
         let mut guessed = false;
+        let mut last = route.start;
         for step in &route.steps {
             let tie = &self.ties[step.tie];
             let many = tie.multiplies_from(step.from);
             let name = links::name_of(&self.catalog, step.to);
+            // A branch begins at a table before the last one.
+            if step.from != last {
+                line = line
+                    .and(Tone::Faint, ", and ")
+                    .and(Tone::Plain, links::name_of(&self.catalog, step.from));
+            }
+            last = step.to;
             line = line
                 .and(Tone::Faint, if many { " → many " } else { " → " })
                 .and(if many { Tone::Care } else { Tone::Heading }, name.clone());
