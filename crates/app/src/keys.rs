@@ -175,6 +175,7 @@ pub static KEYS: &[Key] = &[
     key(P::Catalog, "Enter", "its name", true, "", "puts the name into the statement, quoted and with its schema where that is needed; goes to another database"),
     key(P::Catalog, "Space", "actions", true, "", "sample, figures, links, definition, in full"),
     key(P::Catalog, "F6", "links", true, "/links", "draws what is around the marked table"),
+    key(P::Catalog, "F5", "reads again", false, "", "reads the catalog again, for what others changed"),
     key(P::Catalog, "Esc", "back", true, "", "clears what narrows; then back"),
     key(P::Actions, "↑ ↓", "choose", true, "", "choose what to do with the marked object"),
     key(P::Actions, "Enter", "does it", true, "", "does it"),

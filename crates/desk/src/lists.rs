@@ -360,3 +360,21 @@ pub fn figures(gathered: &[(Column, Figures)]) -> ResultSet {
         .collect();
     ResultSet::of_rows(columns.map(column).to_vec(), rows)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use idle_tide_lang::dialect::SQLITE;
+
+    #[test]
+    fn patterns_of_lists_become_conditions_and_nothing_else() {
+        let condition = |pattern: &str| {
+            let sql = narrowed("select 1 as name", pattern, &SQLITE);
+            let from = sql.find("like ").expect("a condition") + 5;
+            sql[from..sql.find(" escape").expect("its end")].to_string()
+        };
+        assert_eq!(condition("Haven"), "'%haven%'");
+        assert_eq!(condition("h*n?"), "'h%n_'");
+        assert_eq!(condition("50%_!'"), "'%50!%!_!!''%'");
+    }
+}

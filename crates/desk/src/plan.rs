@@ -150,3 +150,74 @@ pub fn page(plan: &Plan, statement: &str, catalog: &Catalog, dialect: &Dialect) 
     }
     page
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use idle_tide_core::catalog::{Kind, Object};
+    use idle_tide_lang::dialect::{POSTGRES, SQLITE};
+
+    #[test]
+    fn numbers_stand_in_columns_and_the_costly_step_is_marked() {
+        let step = |what: &str, on: &str, time: f64, rows: f64, parts| Step {
+            what: what.into(),
+            on: on.into(),
+            time: Some(time),
+            rows: Some(rows),
+            expected: Some(rows / 2.0),
+            parts,
+            ..Step::default()
+        };
+        let mut scan = step("seq scan", "dues", 1_200.0, 12_027.0, Vec::new());
+        scan.details = vec!["keeps (paid_on is null)".into()];
+        let plan = Plan {
+            steps: vec![step("aggregate", "", 1_200.5, 1.0, vec![scan])],
+            measured: true,
+            text: "[the server's words]".into(),
+            notes: vec!["Planning took 1 ms.".into()],
+        };
+        let text = page(&plan, "select 1", &Catalog::default(), &POSTGRES).text();
+        let expected = "How it ran
+Planning took 1 ms.
+
+own time    rows  expected  step
+ 0.50 ms       1         1  aggregate
+  1.20 s  12 027     6 014  │ seq scan dues   100 % of the time
+                            │ │ keeps (paid_on is null)
+";
+        assert!(text.starts_with(expected), "{text}");
+        assert!(text.contains("[the server's words]"));
+    }
+
+    #[test]
+    fn without_numbers_the_largest_table_gone_through_is_marked() {
+        let table = |name: &str, rows| Object {
+            rows: Some(rows),
+            ..Object::new("main", name, Kind::Table)
+        };
+        let catalog = Catalog {
+            objects: vec![table("owners", 3_000), table("visits", 12_000)],
+            path: vec!["main".into()],
+            ..Catalog::default()
+        };
+        let step = |what: &str, on: &str| Step {
+            what: what.into(),
+            on: on.into(),
+            ..Step::default()
+        };
+        let plan = Plan {
+            steps: vec![
+                step("every row of", "o"),
+                step("every row of", "s"),
+                step("looks up in", "s"),
+            ],
+            ..Plan::default()
+        };
+        let text = page(&plan, "select * from owners o, visits s", &catalog, &SQLITE).text();
+        assert!(
+            text.contains("every row of s   goes through the most rows"),
+            "{text}"
+        );
+        assert!(!text.contains("every row of o   goes"));
+    }
+}

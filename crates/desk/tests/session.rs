@@ -1052,3 +1052,34 @@ fn lists_by_kind_and_everything_by_name() {
         failure.headline
     );
 }
+
+#[test]
+fn figures_of_a_large_table_come_from_a_sample_that_says_so() {
+    let mut s = Session::memory();
+    s.run("create table big (n integer); insert into big with recursive c (n) as (select 1 union all select n + 1 from c where n < 600000) select n from c;");
+    s.run("/figures big");
+    let said = s.desk.notice().map(|n| n.text.clone()).unwrap_or_default();
+    assert!(said.contains("83.3 % of 600 000 rows"), "{said}");
+    let Value::Integer(rows) = s.column(2)[0] else {
+        panic!("a number of rows");
+    };
+    assert!((450_000..550_000).contains(&rows), "{rows}");
+    s.run("/figures big --all");
+    assert_eq!(s.column(2), [Value::Integer(600_000)]);
+}
+
+#[test]
+fn a_branch_of_a_way_and_a_distance_are_said() {
+    let (mut s, _dir) = harbour();
+    let entry = s.run("/route owners dues quays");
+    let words = entry.links().expect("a drawing").way_words()[0].text();
+    assert_eq!(
+        words,
+        "the way  owners → many vessels → many visits → many dues, and visits → berths → quays"
+    );
+    let count = |s: &mut Session, text: &str| s.run(text).links().map_or(0, |l| l.tables.len());
+    assert_eq!(count(&mut s, "/links owners"), 2);
+    let further = count(&mut s, "/links owners --distance 2");
+    assert!(further > 3 && further < count(&mut s, "/links"));
+    assert_eq!(count(&mut s, "/links keepers quays --distance 0"), 2);
+}

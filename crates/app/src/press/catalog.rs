@@ -87,6 +87,7 @@ impl App {
                 }
             }
             KeyCode::Enter => self.enter_catalog(),
+            KeyCode::F(5) => self.desk.refresh_catalog(),
             KeyCode::Char(character) if !control => {
                 self.catalog.typed().push(character);
                 match column {

@@ -302,6 +302,9 @@ impl Desk {
             }
             Err(error) => self.statement_failed(&busy, &error),
         }
+        if effect != Effect::Read {
+            self.here.figures.clear();
+        }
         // Rows counted before would be wrong now.
         // After each write to a large database the whole catalog would be too much.
         let too_large = effect == Effect::Write && self.here.catalog.objects.len() > LARGE;

@@ -487,6 +487,14 @@ impl Desk {
         self.entries.iter().position(|entry| entry.number == number)
     }
 
+    /// Reads the catalog again; what others changed is there then.
+    pub fn refresh_catalog(&mut self) {
+        if !self.here.is_nowhere() {
+            self.say("The catalog is being read again.", Tone::Faint);
+            self.read_catalog();
+        }
+    }
+
     fn read_catalog(&self) {
         self.here.send_catalog(self.catalog_job(COUNTING, None));
     }

@@ -586,3 +586,53 @@ pub(super) fn define(of: &Postgres, object: &mut Object) -> Result<(), EngineErr
     object.definition = Some(made.join("\n"));
     Ok(())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_needed_comes_first_and_circles_end() {
+        let piece = |oid: &str| Piece {
+            key: ("pg_class".into(), oid.into()),
+            text: oid.to_string(),
+        };
+        let needs: Rows = [
+            ("1", "2"),
+            ("2", "3"),
+            ("4", "5"),
+            ("5", "4"),
+            ("3", "9"),
+            ("1", "1"),
+        ]
+        .iter()
+        .map(|(from, to)| {
+            let class = Some("pg_class".to_string());
+            vec![
+                class.clone(),
+                Some(from.to_string()),
+                class,
+                Some(to.to_string()),
+            ]
+        })
+        .collect();
+        let pieces = ["1", "2", "3", "4", "5"].map(piece).into_iter().collect();
+        let order = in_order(pieces, &needs);
+        assert_eq!(order[..3], ["3", "2", "1"]);
+        assert_eq!(order.len(), 5, "each is made once: {order:?}");
+        // A chain as long as no stack of calls would bear.
+        let long = (0..50_000).map(|n| piece(&n.to_string())).collect();
+        let chain: Rows = (0..49_999)
+            .map(|n: u32| {
+                let class = Some("pg_class".to_string());
+                vec![
+                    class.clone(),
+                    Some(n.to_string()),
+                    class,
+                    Some((n + 1).to_string()),
+                ]
+            })
+            .collect();
+        assert_eq!(in_order(long, &chain)[0], "49999");
+    }
+}

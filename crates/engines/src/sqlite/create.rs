@@ -150,3 +150,53 @@ fn continue_with(definition: &str, list: &[Token], at: &mut usize, object: &mut 
     }
     *at = list.len();
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use idle_tide_core::Field;
+
+    fn read(definition: &str, columns: &[&str]) -> Object {
+        let mut object = Object::new("main", "t", Kind::Table);
+        object.fields = columns
+            .iter()
+            .map(|name| Field {
+                name: name.to_string(),
+                ..Field::default()
+            })
+            .collect();
+        checks(definition, &mut object);
+        object
+    }
+
+    #[test]
+    fn checks_and_collations_are_read_wherever_they_stand() {
+        let t = read(
+            "create table t (a text collate NoCase check (a in ('x', ')')), \"check\" integer constraint \"low; tide\" check ((\"check\") > (0)), b text default 'check (no)' /* check (no) */, constraint whole check (a <> b), check (b <> 'q'))",
+            &["a", "check", "b"],
+        );
+        let found: Vec<(&str, &str)> = t
+            .checks
+            .iter()
+            .map(|c| (c.name.as_str(), c.condition.as_str()))
+            .collect();
+        assert_eq!(
+            found,
+            [
+                ("", "a in ('x', ')')"),
+                ("low; tide", "(\"check\") > (0)"),
+                ("whole", "a <> b"),
+                ("", "b <> 'q'"),
+            ]
+        );
+        assert_eq!(t.fields[0].collation.as_deref(), Some("NoCase"));
+        assert_eq!(t.fields[0].choices, ["x", ")"]);
+        // What never closes is no check, and no fault either.
+        assert!(
+            read("create table t (a check (a > 1", &["a"])
+                .checks
+                .is_empty()
+        );
+        assert!(read("create table t (a check", &["a"]).checks.is_empty());
+    }
+}
