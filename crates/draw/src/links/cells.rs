@@ -55,7 +55,8 @@ struct Crossing {
     /// Directions in which lines leave it, by bundle: the first one met, and others.
     first: (usize, u8),
     other: u8,
-    dashed: bool,
+    /// Whether all lines of the first bundle are guesses, and all of the others.
+    dashed: (bool, bool),
     lit: bool,
 }
 
@@ -187,21 +188,22 @@ impl Drawing {
                     *cell = Crossing {
                         first: (bundle, mask),
                         lit: true,
-                        dashed: !wire.declared,
+                        dashed: (!wire.declared, true),
                         other: 0,
                     };
                 } else if cell.first.0 == 0 {
                     *cell = Crossing {
                         first: (bundle, mask),
-                        dashed: !wire.declared,
+                        dashed: (!wire.declared, true),
                         lit: is_lit,
                         other: 0,
                     };
                 } else if cell.first.0 == bundle {
                     cell.first.1 |= mask;
-                    cell.dashed &= !wire.declared;
+                    cell.dashed.0 &= !wire.declared;
                 } else {
                     cell.other |= mask;
+                    cell.dashed.1 &= !wire.declared;
                 }
             };
             for (n, pair) in points.windows(2).enumerate() {
@@ -249,13 +251,15 @@ impl Drawing {
                 let (across, upright) = (LEFT | RIGHT, UP | DOWN);
                 // A line that lies across passes over one that goes up and down, unless that one is lit; any
                 // others share an end.
-                let mask = match (mask, other) {
-                    (m, 0) => m,
-                    (m, _) if crossing.lit => m,
-                    (m, o) if m == across && o == upright || m == upright && o == across => across,
-                    (m, o) => m | o,
+                let (own, others) = crossing.dashed;
+                let (mask, dashed) = match (mask, other) {
+                    (m, 0) => (m, own),
+                    (m, _) if crossing.lit => (m, own),
+                    (m, o) if m == across && o == upright => (across, own),
+                    (m, o) if m == upright && o == across => (across, others),
+                    (m, o) => (m | o, own && others),
                 };
-                cell.symbol = character(mask, crossing.dashed).to_string();
+                cell.symbol = character(mask, dashed).to_string();
                 cell.ink = if crossing.lit { Ink::Lit } else { Ink::Line };
             }
         }

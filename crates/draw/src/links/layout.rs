@@ -68,7 +68,7 @@ pub struct Layout {
 /// Rows between plates of a layer.
 const GAP: usize = 1;
 /// Columns on either side of the lines between two layers: room for the marks at their ends.
-const MARGIN: usize = 2;
+const MARGIN: usize = 3;
 
 /// Columns that a text takes.
 fn columns(text: &str) -> usize {
