@@ -125,6 +125,8 @@ fn columns_section(
             line = line.column(Tone::Faint, range(field), ranged.min(44) + 2);
         }
         if let Some(comment) = &field.comment {
+            // A row of the page is one line, whatever was written.
+            let comment = comment.replace(['\n', '\r'], " ¶ ");
             line = line.and(Tone::Plain, format!("{comment}  "));
         }
         let default = default_words(field);
@@ -271,8 +273,8 @@ pub fn object_page(object: &Object, ties: &[Tie], catalog: &Catalog, dialect: &D
         head = head.and(Tone::Faint, format!(" · {words}"));
     }
     page.line(head);
-    if let Some(comment) = &object.comment {
-        page.say(Tone::Plain, comment.clone());
+    for line in object.comment.iter().flat_map(|comment| comment.lines()) {
+        page.say(Tone::Plain, line);
     }
     if let Some(broken) = &object.broken {
         let words = if object.has_rows() {

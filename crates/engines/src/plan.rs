@@ -9,7 +9,7 @@ use idle_tide_lang::dialect::Family;
 use idle_tide_lang::statement::{Effect, summary};
 use serde_json::Value as Json;
 
-use crate::engine::{Connection, EngineError, Sink};
+use crate::engine::{Connection, EngineError, Fault, Sink};
 
 /// A ticket that no entry has: what it names cannot be cancelled.
 const OURS: u64 = 0;
@@ -66,9 +66,17 @@ pub fn plan(
             Family::Postgres => "begin read only",
             _ => "start transaction read only",
         };
-        connection.run(OURS, begin, &mut Texts::default())?;
+        // A session that refuses writes lets nobody begin a transaction of another kind: what it runs may only
+        // read in any case.
+        let begun = match connection.run(OURS, begin, &mut Texts::default()) {
+            Ok(_) => true,
+            Err(error) if error.fault == Fault::ReadOnly => false,
+            Err(error) => return Err(error),
+        };
         let asked = connection.run(ticket, &question, &mut answer);
-        connection.run(OURS, "rollback", &mut Texts::default())?;
+        if begun {
+            connection.run(OURS, "rollback", &mut Texts::default())?;
+        }
         asked.map_err(|error| moved(error, &question, statement))?;
     } else {
         connection

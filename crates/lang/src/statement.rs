@@ -220,7 +220,15 @@ pub fn summary(text: &str, dialect: &Dialect) -> Summary {
         && reader.word(1) != "table"
         && !reader.word(1).contains("local")
     {
-        reader.skip(&["analyze", "format", "json"]);
+        reader.skip(&["analyze", "format"]);
+        if reader
+            .list
+            .get(reader.at)
+            .is_some_and(|t| t.of(text) == "=")
+        {
+            reader.at += 1;
+            reader.skip(&["json", "traditional"]);
+        }
     }
     let mut within = None;
     if reader.word(0) == "with" {
@@ -452,6 +460,7 @@ mod tests {
         for text in [
             "/*!50000 delete from visits */",
             "analyze delete from visits",
+            "analyze format=json delete from visits",
             "delete quick from visits",
             "update low_priority visits set dues = 0",
             "truncate visits",

@@ -479,6 +479,11 @@ fn plans_are_measured_and_writes_are_not_run() {
             "{server}: {table:?}"
         );
         assert!(walk.iter().any(|(_, step)| step.time.is_some()), "{server}");
+        // In a session that refuses writes it is measured too.
+        c.refuse_writes(true).expect("refused");
+        let plan = idle_tide_engines::plan::plan(&mut *c, 9_006, "select * from t", true);
+        assert!(plan.is_ok_and(|plan| plan.measured), "{server}");
+        c.refuse_writes(false).expect("allowed");
         // Nothing that writes runs: neither plainly, nor hidden in what reads.
         let plan =
             idle_tide_engines::plan::plan(&mut *c, 9_002, "delete from t", true).expect("planned");

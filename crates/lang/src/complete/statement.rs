@@ -179,6 +179,8 @@ pub(super) fn complete_sql(
     if !asked && !quoted && list.iter().any(exact) {
         return Completion::default();
     }
+    // A name of nothing, as two quotes make it, is no offer.
+    list.retain(|candidate| !candidate.insert.is_empty());
     if quoted {
         list.retain(|c| matches!(c.offer, Offer::Column | Offer::Table));
         let quote = from.dialect.name_quote;
