@@ -55,8 +55,20 @@ pub struct Composer {
     revision: u64,
     analysis: Analysis,
     analysed: Option<u64>,
+    /// The statement at the cursor as it was last read.
+    seen: RefCell<Option<(SeenKey, Statement)>>,
     /// What was last found of joins, for which text and catalog.
     joined: RefCell<Option<(JoinedKey, Rc<Joins>)>>,
+}
+
+/// The text's revision, the cursor, and the dialect.
+type SeenKey = (u64, usize, usize);
+
+/// The statement at the cursor: where it is, and what it names.
+#[derive(Debug, Clone)]
+struct Statement {
+    span: (usize, usize),
+    scope: Rc<Scope>,
 }
 
 /// The text's revision, where the statement begins, and the catalog.
@@ -410,24 +422,43 @@ impl Composer {
         &self.analysis
     }
 
-    /// The scope of the statement at the cursor.
-    pub fn scope(&self, dialect: &'static Dialect) -> Scope {
+    /// What the statement at the cursor names, worked out once for a text and a cursor.
+    pub fn scope(&self, dialect: &'static Dialect) -> Rc<Scope> {
+        Rc::clone(&self.statement(dialect).scope)
+    }
+
+    fn statement(&self, dialect: &'static Dialect) -> Statement {
+        let key = (
+            self.revision,
+            self.cursor,
+            dialect as *const Dialect as usize,
+        );
+        if let Some((known, statement)) = &*self.seen.borrow()
+            && *known == key
+        {
+            return statement.clone();
+        }
         let (start, end) = complete::statement_around(&self.text, self.cursor, dialect);
         let part = &self.text[start..end];
-        scope(part, &tokens(part, dialect), self.cursor - start, dialect)
+        let named = scope(part, &tokens(part, dialect), self.cursor - start, dialect);
+        let statement = Statement {
+            span: (start, end),
+            scope: Rc::new(named),
+        };
+        *self.seen.borrow_mut() = Some((key, statement.clone()));
+        statement
     }
 
     /// What the joins of the statement at the cursor do to its rows; places are bytes of that statement.
     pub fn joins(&self, dialect: &'static Dialect, catalog: &Arc<Catalog>) -> Rc<Joins> {
-        let (start, end) = complete::statement_around(&self.text, self.cursor, dialect);
-        let part = &self.text[start..end];
+        let (start, end) = self.statement(dialect).span;
         let key = (self.revision, start, Arc::as_ptr(catalog) as usize);
         if let Some((known, joins)) = &*self.joined.borrow()
             && *known == key
         {
             return Rc::clone(joins);
         }
-        let joins = Rc::new(joins(part, catalog, dialect));
+        let joins = Rc::new(joins(&self.text[start..end], catalog, dialect));
         *self.joined.borrow_mut() = Some((key, Rc::clone(&joins)));
         joins
     }
