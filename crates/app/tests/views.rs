@@ -183,6 +183,14 @@ impl Screen {
         steady(&out)
     }
 
+    /// Where a table stands in the drawing that is shown.
+    fn plate(&self, name: &str) -> usize {
+        let entry = self.app.desk.entry();
+        let links = entry.and_then(|e| e.links()).expect("a drawing");
+        let is_it = |n: &usize| links.name(*n).as_deref() == Some(name);
+        (0..links.tables.len()).find(is_it).expect("drawn")
+    }
+
     fn holds(&mut self, name: &str) {
         for (width, height) in [(142, 42), (80, 24)] {
             let text = self.text(width, height);
@@ -691,19 +699,10 @@ fn prepared(place: Place) -> Screen {
         Place::Links => {
             s.submit("/links visits --distance 2");
             s.press(KeyCode::Esc);
-            let at = |s: &Screen, name: &str| {
-                let links = s
-                    .app
-                    .desk
-                    .entry()
-                    .and_then(|e| e.links())
-                    .expect("a drawing");
-                (0..links.tables.len()).find(|n| links.name(*n).as_deref() == Some(name))
-            };
-            let (owners, visits) = (at(&s, "owners"), at(&s, "visits"));
+            let (owners, visits) = (s.plate("owners"), s.plate("visits"));
             let number = s.app.desk.entry().expect("entry").number;
             for table in [owners, visits] {
-                s.app.drawings.entry(number).or_default().at = table.expect("drawn");
+                s.app.drawings.entry(number).or_default().at = table;
                 s.press(KeyCode::Char(' '));
             }
             let looking = s.app.drawings.entry(number).or_default();
@@ -987,20 +986,9 @@ fn tables_and_links_drawn() {
     s.press(KeyCode::F(6));
     s.idle();
     s.holds("links");
-    let at = |s: &Screen, name: &str| {
-        let links = s
-            .app
-            .desk
-            .entry()
-            .and_then(|e| e.links())
-            .expect("a drawing");
-        (0..links.tables.len())
-            .find(|n| links.name(*n).as_deref() == Some(name))
-            .expect("drawn")
-    };
     let number = s.app.desk.entry().expect("entry").number;
     for name in ["owners", "services"] {
-        let place = at(&s, name);
+        let place = s.plate(name);
         s.app.drawings.entry(number).or_default().at = place;
         s.press(KeyCode::Char(' '));
     }
@@ -1017,7 +1005,7 @@ fn tables_and_links_drawn() {
     s.control('c').press(KeyCode::Esc);
     s.text(142, 42);
     let (area, x, y) = s.app.spots.drawing.expect("drawn");
-    let place = at(&s, "vessels");
+    let place = s.plate("vessels");
     let plate = s
         .app
         .desk

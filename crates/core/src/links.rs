@@ -38,20 +38,18 @@ impl Tie {
         declared: bool,
     ) -> Self {
         let (here, there) = (&catalog.objects[from], &catalog.objects[to]);
-        let texts = |list: &[String]| -> Vec<String> { list.to_vec() };
-        let own = texts(&columns);
-        let own: Vec<&str> = own.iter().map(String::as_str).collect();
-        let other = texts(&theirs);
-        let other: Vec<&str> = other.iter().map(String::as_str).collect();
+        let unique = |object: &Object, columns: &[String]| {
+            let columns: Vec<&str> = columns.iter().map(String::as_str).collect();
+            object.is_unique(&columns)
+        };
+        let optional = |column: &String| here.field(column).is_some_and(|f| f.optional);
         Tie {
             from,
             to,
             declared,
-            one_to_one: here.is_unique(&own),
-            optional: own
-                .iter()
-                .any(|c| here.field(c).is_some_and(|f| f.optional)),
-            finds_one: there.is_unique(&other),
+            one_to_one: unique(here, &columns),
+            optional: columns.iter().any(optional),
+            finds_one: unique(there, &theirs),
             columns,
             their_columns: theirs,
         }

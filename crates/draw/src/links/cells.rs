@@ -152,12 +152,7 @@ impl Drawing {
         if after + 2 < end {
             write(after + 2, area.y, end - after - 2, &plate.note, Ink::Faint);
         }
-        let names = plate
-            .lines
-            .iter()
-            .map(|(name, _)| unicode_width::UnicodeWidthStr::width(name.as_str()))
-            .max()
-            .unwrap_or(0);
+        let names = plate.name_width();
         for (n, (name, note)) in plate.lines.iter().enumerate() {
             let y = area.y + 1 + n;
             let after = write(area.x + 1, y, end - area.x - 1, name, Ink::Text);

@@ -16,6 +16,14 @@ pub struct Plate {
     pub lines: Vec<(String, String)>,
 }
 
+impl Plate {
+    /// Columns that the widest of its lines' names takes.
+    pub(super) fn name_width(&self) -> usize {
+        let widths = self.lines.iter().map(|(name, _)| columns(name));
+        widths.max().unwrap_or(0)
+    }
+}
+
 /// A link: the plate and the line that refer, the plate and the line referred to.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Wire {
@@ -84,12 +92,7 @@ pub fn size(plate: &Plate) -> (usize, usize) {
         } else {
             columns(&plate.note) + 2
         };
-    let name = plate
-        .lines
-        .iter()
-        .map(|(name, _)| columns(name))
-        .max()
-        .unwrap_or(0);
+    let name = plate.name_width();
     let note = plate
         .lines
         .iter()

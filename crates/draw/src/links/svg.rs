@@ -161,12 +161,7 @@ impl Drawing {
                 &plate.note,
                 "fill=\"#3b545d\"",
             );
-            let names = plate
-                .lines
-                .iter()
-                .map(|(name, _)| unicode_width::UnicodeWidthStr::width(name.as_str()))
-                .max()
-                .unwrap_or(0);
+            let names = plate.name_width();
             for (n, (name, note)) in plate.lines.iter().enumerate() {
                 text(x + CELL.0, n + 1, inside, name, "fill=\"#1c2b31\"");
                 text(

@@ -96,3 +96,11 @@ pub fn one(connection: &mut dyn Connection, sql: &str) -> String {
     let (_, keep) = run(connection, sql).unwrap_or_else(|error| panic!("{sql}: {error}"));
     keep.rows[0][0][0].as_ref().plain()
 }
+
+/// A database of its own for a test.
+pub fn own(server: &str, name: &str) -> Box<dyn Connection> {
+    let mut admin = connect(server, if server == "postgres" { "postgres" } else { "" });
+    run(&mut *admin, &format!("drop database if exists {name}")).expect("dropped");
+    run(&mut *admin, &format!("create database {name}")).expect("made");
+    connect(server, name)
+}

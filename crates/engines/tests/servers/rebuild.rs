@@ -5,7 +5,7 @@ use idle_tide_core::catalog::{Catalog, Object};
 use idle_tide_engines::{Connection, load_harbour};
 use idle_tide_lang::split::pieces;
 
-use crate::place::{connect, run};
+use crate::place::{connect, own, run};
 
 /// Things of PostgreSQL that a definition can get wrong: names, order, quoting, what belongs to what.
 const NASTY_POSTGRES: &[&str] = &[
@@ -76,13 +76,6 @@ const NASTY_MARIADB: &[&str] = &[
     "create event nightly on schedule every 1 day starts '2031-01-01 00:00:00' on completion preserve disable comment 'by ''night''' do begin delete from twice where a = 1; end",
 ];
 
-fn fresh(server: &str, name: &str) -> Box<dyn Connection> {
-    let mut admin = connect(server, if server == "postgres" { "postgres" } else { "" });
-    run(&mut *admin, &format!("drop database if exists {name}")).expect("dropped");
-    run(&mut *admin, &format!("create database {name}")).expect("made");
-    connect(server, name)
-}
-
 /// What two databases have to agree in: everything but numbers of rows, sizes and uses.
 fn shape(mut catalog: Catalog, database: &str) -> Vec<Object> {
     for object in &mut catalog.objects {
@@ -109,7 +102,7 @@ fn rebuilt(server: &str, first: &str, second: &str) {
     let mut old = connect(server, first);
     let catalog = old.catalog(&mut |_| {}).expect("read");
     let text = old.script(&catalog).expect("written");
-    let mut new = fresh(server, second);
+    let mut new = own(server, second);
     for piece in pieces(&text, new.dialect())
         .iter()
         .filter(|piece| piece.has_code)
@@ -152,7 +145,7 @@ fn rebuilt(server: &str, first: &str, second: &str) {
 #[test]
 fn a_whole_harbour_is_made_again() {
     for server in ["postgres", "mariadb"] {
-        let mut c = fresh(server, "rebuild_from");
+        let mut c = own(server, "rebuild_from");
         let settings = idle_tide_harbour::Settings {
             readings: 10,
             ..Default::default()
@@ -165,7 +158,7 @@ fn a_whole_harbour_is_made_again() {
 #[test]
 fn a_nasty_schema_is_made_again() {
     for (server, schema) in [("postgres", NASTY_POSTGRES), ("mariadb", NASTY_MARIADB)] {
-        let mut c = fresh(server, "nasty_from");
+        let mut c = own(server, "nasty_from");
         for sql in schema {
             run(&mut *c, sql).unwrap_or_else(|error| panic!("{server}: {error}\n{sql}"));
         }

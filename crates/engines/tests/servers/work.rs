@@ -6,17 +6,9 @@ use idle_tide_engines::load_harbour;
 use idle_tide_engines::{Access, Fault, LinkState, Listing};
 use idle_tide_lang::correct::Complaint;
 
-use crate::place::{Keep, connect, one, open_with, run, url};
+use crate::place::{Keep, connect, one, open_with, own, run, url};
 
 const SERVERS: [&str; 2] = ["postgres", "mariadb"];
-
-/// A database of its own for a test.
-fn own(server: &str, name: &str) -> Box<dyn idle_tide_engines::Connection> {
-    let mut admin = connect(server, if server == "postgres" { "postgres" } else { "" });
-    run(&mut *admin, &format!("drop database if exists {name}")).expect("dropped");
-    run(&mut *admin, &format!("create database {name}")).expect("made");
-    connect(server, name)
-}
 
 #[test]
 fn statements_transactions_and_bearings() {

@@ -9,6 +9,12 @@ use crate::join::{condition, written};
 use crate::query::Joined;
 use crate::visible::View;
 
+/// The tables of a block that stand before a byte.
+fn before<'a>(view: &View<'a>, block: Option<usize>, at: usize) -> Vec<&'a Joined> {
+    let tables = block.map_or(&[][..], |block| &view.query.blocks[block].tables);
+    tables.iter().filter(|table| table.end <= at).collect()
+}
+
 /// Links between the table that is being joined and those before it, as conditions.
 pub(super) fn conditions(
     view: &View<'_>,
@@ -16,10 +22,7 @@ pub(super) fn conditions(
     at: usize,
     dialect: &Dialect,
 ) -> Vec<Candidate> {
-    let Some(block) = block.map(|at| &view.query.blocks[at]) else {
-        return Vec::new();
-    };
-    let before: Vec<&Joined> = block.tables.iter().filter(|t| t.end <= at).collect();
+    let before = before(view, block, at);
     let Some((new, earlier)) = before.split_last() else {
         return Vec::new();
     };
@@ -103,9 +106,6 @@ pub(super) fn linked_tables(
     at: usize,
     dialect: &Dialect,
 ) -> Vec<Candidate> {
-    let Some(block) = block.map(|at| &view.query.blocks[at]) else {
-        return Vec::new();
-    };
     let mut list: Vec<Candidate> = Vec::new();
     let mut offer = |object: &Object, by: &Object, many: bool| {
         if object.helper || list.iter().any(|c| c.label == object.name) {
@@ -123,7 +123,7 @@ pub(super) fn linked_tables(
             span: None,
         });
     };
-    for joined in block.tables.iter().filter(|t| t.end <= at) {
+    for joined in before(view, block, at) {
         let Some(object) = view.object(joined) else {
             continue;
         };
