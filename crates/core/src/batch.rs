@@ -10,6 +10,10 @@
 //! assert_eq!(batch.row(0).get(1), ValueRef::Text("Grey Heron"));
 //! ```
 
+use std::sync::Arc;
+
+use crate::document::bson;
+use crate::document::paths::Path;
 use crate::value::ValueRef;
 
 const NULL: u8 = 0;
@@ -21,6 +25,8 @@ const TEXT: u8 = 5;
 const RAW_TEXT: u8 = 6;
 const BYTES: u8 = 7;
 const NUMBER: u8 = 8;
+const MISSING: u8 = 9;
+const BSON: u8 = 10;
 /// Lengths below this stand in the tag's own byte after it; 255 announces eight bytes of length.
 const LONG: u8 = 255;
 
@@ -32,7 +38,12 @@ pub struct RowBatch {
     /// Where each row begins in `bytes`.
     starts: Vec<usize>,
     open: usize,
+    /// Where the columns are in the rows' documents, if each row is one.
+    paths: Option<Arc<Paths>>,
 }
+
+/// Where columns are in documents.
+pub type Paths = Vec<Arc<Path>>;
 
 impl RowBatch {
     /// An empty batch.
@@ -46,6 +57,7 @@ impl RowBatch {
             bytes: Vec::with_capacity(bytes),
             starts: Vec::with_capacity(rows),
             open: 0,
+            paths: None,
         }
     }
 
@@ -61,6 +73,11 @@ impl RowBatch {
             ValueRef::Text(t) => self.push_bytes(TEXT, t.as_bytes()),
             ValueRef::RawText(b) => self.push_bytes(RAW_TEXT, b),
             ValueRef::Bytes(b) => self.push_bytes(BYTES, b),
+            ValueRef::Missing => self.bytes.push(MISSING),
+            ValueRef::Bson(tag, value) => {
+                self.bytes.extend_from_slice(&[BSON, tag]);
+                self.push_bytes(BYTES, value);
+            }
         }
     }
 
@@ -95,6 +112,18 @@ impl RowBatch {
     pub fn end_row(&mut self) {
         self.starts.push(self.open);
         self.open = self.bytes.len();
+    }
+
+    /// Appends a row that is a document. All rows of a batch are documents or none is.
+    #[inline]
+    pub fn push_document(&mut self, document: &[u8]) {
+        self.push_bytes(BYTES, document);
+        self.end_row();
+    }
+
+    /// Makes the rows documents, with columns at these paths.
+    pub fn set_paths(&mut self, paths: Arc<Paths>) {
+        self.paths = Some(paths);
     }
 
     /// Appends one whole row.
@@ -135,6 +164,7 @@ impl RowBatch {
         let end = self.starts.get(index + 1).copied().unwrap_or(self.open);
         Row {
             bytes: &self.bytes[start..end],
+            paths: self.paths.as_deref().map(Vec::as_slice),
         }
     }
 
@@ -181,6 +211,7 @@ impl RowBatch {
             open: values.len(),
             bytes: values,
             starts,
+            paths: None,
         })
     }
 }
@@ -189,12 +220,37 @@ impl RowBatch {
 #[derive(Debug, Clone, Copy)]
 pub struct Row<'a> {
     bytes: &'a [u8],
+    paths: Option<&'a [Arc<Path>]>,
 }
 
 impl<'a> Row<'a> {
-    /// The value of column `index`, counted from 0; null where the row is shorter.
+    /// The value of column `index`, counted from 0; null where the row is shorter, and missing where its document has
+    /// no such field.
     pub fn get(&self, index: usize) -> ValueRef<'a> {
-        self.values().nth(index).unwrap_or(ValueRef::Null)
+        let Some(paths) = self.paths else {
+            return self.values().nth(index).unwrap_or(ValueRef::Null);
+        };
+        let document = self.document().unwrap_or_default();
+        match paths.get(index) {
+            Some(path) => at_path(document, path)
+                .map_or(ValueRef::Missing, |found| ValueRef::of_element(&found)),
+            None => ValueRef::Missing,
+        }
+    }
+
+    /// The row's document, if the rows are documents.
+    #[inline]
+    pub fn document(&self) -> Option<&'a [u8]> {
+        self.paths?;
+        match (EncodedValues {
+            rest: self.bytes,
+            fields: None,
+        })
+        .next()
+        {
+            Some(Encoded::Bytes(document)) => Some(document),
+            _ => None,
+        }
     }
 
     /// The values from the first column to the last.
@@ -205,8 +261,21 @@ impl<'a> Row<'a> {
     /// The values as they stand in the batch: text is not looked at again, which makes this the quickest
     /// way to write them somewhere.
     pub fn encoded(&self) -> EncodedValues<'a> {
-        EncodedValues { rest: self.bytes }
+        match self.paths {
+            None => EncodedValues {
+                rest: self.bytes,
+                fields: None,
+            },
+            Some(paths) => EncodedValues {
+                rest: &[],
+                fields: Some((self.document().unwrap_or_default(), paths)),
+            },
+        }
     }
+}
+
+fn at_path<'a>(document: &'a [u8], path: &Path) -> Option<bson::Element<'a>> {
+    bson::find(document, path.iter().map(|name| name.as_str()))
 }
 
 /// A value as it stands in a batch.
@@ -228,12 +297,18 @@ pub enum Encoded<'a> {
     RawText(&'a [u8]),
     /// Bytes.
     Bytes(&'a [u8]),
+    /// A field that a document does not have.
+    Missing,
+    /// A value of a document: its BSON type byte and its bytes.
+    Bson(u8, &'a [u8]),
 }
 
 /// Iterator over the encoded values of a [`Row`].
 #[derive(Debug, Clone)]
 pub struct EncodedValues<'a> {
     rest: &'a [u8],
+    /// The document and the paths that are left, if the rows are documents.
+    fields: Option<(&'a [u8], &'a [Arc<Path>])>,
 }
 
 impl<'a> EncodedValues<'a> {
@@ -265,9 +340,25 @@ impl<'a> Iterator for EncodedValues<'a> {
 
     #[inline]
     fn next(&mut self) -> Option<Encoded<'a>> {
+        if let Some((document, paths)) = &mut self.fields {
+            let (path, rest) = paths.split_first()?;
+            *paths = rest;
+            return Some(
+                match at_path(document, path).map(|found| ValueRef::of_element(&found)) {
+                    None => Encoded::Missing,
+                    Some(value) => Encoded::of_value(value),
+                },
+            );
+        }
         let (&tag, rest) = self.rest.split_first()?;
         self.rest = rest;
         Some(match tag {
+            MISSING => Encoded::Missing,
+            BSON => {
+                let tag = self.take(1).first().copied().unwrap_or_default();
+                self.take(1);
+                Encoded::Bson(tag, self.long())
+            }
             FALSE => Encoded::Boolean(false),
             TRUE => Encoded::Boolean(true),
             INTEGER => Encoded::Integer(i64::from_le_bytes(self.eight())),
@@ -278,6 +369,23 @@ impl<'a> Iterator for EncodedValues<'a> {
             BYTES => Encoded::Bytes(self.long()),
             _ => Encoded::Null,
         })
+    }
+}
+
+impl<'a> Encoded<'a> {
+    fn of_value(value: ValueRef<'a>) -> Self {
+        match value {
+            ValueRef::Null => Encoded::Null,
+            ValueRef::Missing => Encoded::Missing,
+            ValueRef::Boolean(b) => Encoded::Boolean(b),
+            ValueRef::Integer(i) => Encoded::Integer(i),
+            ValueRef::Float(f) => Encoded::Float(f),
+            ValueRef::Number(n) => Encoded::Number(n.as_bytes()),
+            ValueRef::Text(t) => Encoded::Text(t.as_bytes()),
+            ValueRef::RawText(b) => Encoded::RawText(b),
+            ValueRef::Bytes(b) => Encoded::Bytes(b),
+            ValueRef::Bson(tag, bytes) => Encoded::Bson(tag, bytes),
+        }
     }
 }
 
@@ -303,6 +411,8 @@ impl<'a> Iterator for Values<'a> {
             }
             Encoded::RawText(bytes) => ValueRef::RawText(bytes),
             Encoded::Bytes(bytes) => ValueRef::Bytes(bytes),
+            Encoded::Missing => ValueRef::Missing,
+            Encoded::Bson(tag, bytes) => ValueRef::Bson(tag, bytes),
         })
     }
 }
@@ -324,6 +434,8 @@ mod tests {
             ValueRef::Text(&long),
             ValueRef::RawText(&[0xff, 0xfe]),
             ValueRef::Bytes(&[0, 1, 2]),
+            ValueRef::Missing,
+            ValueRef::Bson(bson::ID, &[7; 12]),
         ];
         let mut batch = RowBatch::new();
         batch.push_row(row);
@@ -335,6 +447,29 @@ mod tests {
             assert_eq!(copy.row(1).get(0), ValueRef::Integer(1));
             assert_eq!(copy.row(1).get(5), ValueRef::Null);
         }
+    }
+
+    #[test]
+    fn the_columns_of_documents_are_paths() {
+        let paths = |list: &[&[&str]]| -> Arc<Paths> {
+            Arc::new(
+                list.iter()
+                    .map(|p| Arc::new(p.iter().map(|n| (*n).into()).collect()))
+                    .collect(),
+            )
+        };
+        let document = crate::document! { "a": 1, "o": crate::document! { "t": "x" } };
+        let mut batch = RowBatch::new();
+        batch.push_document(&bson::encode(&document));
+        batch.set_paths(paths(&[&["o", "t"], &["a"], &["none"], &["o"]]));
+        let row = batch.row(0);
+        let values: Vec<_> = row.values().collect();
+        assert_eq!(
+            values[..3],
+            [ValueRef::Text("x"), ValueRef::Integer(1), ValueRef::Missing]
+        );
+        assert!(matches!(values[3], ValueRef::Bson(bson::OBJECT, _)));
+        assert_eq!((row.get(0), row.get(9)), (values[0], ValueRef::Missing));
     }
 
     #[test]

@@ -10,6 +10,8 @@ use std::sync::OnceLock;
 pub enum Kind {
     /// A table.
     Table,
+    /// A collection of documents.
+    Collection,
     /// A table whose rows an engine's extension provides (full text and the like).
     VirtualTable,
     /// A table whose rows another server provides.
@@ -39,6 +41,7 @@ impl Kind {
     pub fn word(self) -> &'static str {
         match self {
             Kind::Table => "table",
+            Kind::Collection => "collection",
             Kind::VirtualTable => "virtual table",
             Kind::ForeignTable => "foreign table",
             Kind::View => "view",
@@ -63,6 +66,7 @@ impl Kind {
         matches!(
             self,
             Kind::Table
+                | Kind::Collection
                 | Kind::VirtualTable
                 | Kind::ForeignTable
                 | Kind::View
@@ -209,6 +213,8 @@ pub struct Object {
     pub facts: Vec<(String, String)>,
     /// Why its columns could not be read (a view that no longer compiles), in the engine's words.
     pub broken: Option<String>,
+    /// What a sample of its documents looks like, if it is a collection.
+    pub shape: Option<std::sync::Arc<crate::document::shape::Shape>>,
 }
 
 impl Object {
@@ -236,6 +242,7 @@ impl Object {
             signature: String::new(),
             facts: Vec::new(),
             broken: None,
+            shape: None,
         }
     }
 

@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use std::hash::{DefaultHasher, Hash, Hasher};
 
 use crate::decimal;
+use crate::document::bson;
 use crate::value::{Value, ValueRef};
 
 /// Different values counted exactly up to this many; past it [`Figures::different`] is a lower bound.
@@ -57,7 +58,8 @@ pub struct Figures {
 fn hash(value: ValueRef<'_>) -> u64 {
     let mut hasher = DefaultHasher::new();
     match value {
-        ValueRef::Null => 0_u8.hash(&mut hasher),
+        ValueRef::Null | ValueRef::Missing => 0_u8.hash(&mut hasher),
+        ValueRef::Bson(tag, bytes) => (7_u8, tag, bytes).hash(&mut hasher),
         ValueRef::Boolean(b) => (1_u8, b).hash(&mut hasher),
         ValueRef::Integer(i) => (2_u8, (i as f64).to_bits(), i).hash(&mut hasher),
         ValueRef::Float(f) if f.fract() == 0.0 && f.abs() < 9e15 => {
@@ -80,7 +82,7 @@ impl Figures {
     pub fn add(&mut self, value: ValueRef<'_>) {
         self.rows += 1;
         match value {
-            ValueRef::Null => {
+            ValueRef::Null | ValueRef::Missing => {
                 self.nulls += 1;
                 return;
             }
@@ -112,7 +114,11 @@ impl Figures {
             ValueRef::Text(t) => self.add_text(t.chars().count()),
             ValueRef::RawText(b) => self.add_text(String::from_utf8_lossy(b).chars().count()),
             ValueRef::Bytes(_) => self.bytes += 1,
-            ValueRef::Boolean(_) => {}
+            ValueRef::Bson(bson::DECIMAL, _) => {
+                self.rows -= 1;
+                return self.add(ValueRef::Number(&value.plain()));
+            }
+            ValueRef::Boolean(_) | ValueRef::Bson(..) => {}
         }
         if self
             .least
@@ -135,7 +141,9 @@ impl Figures {
             self.seen.insert(key, 1);
             let small = match value {
                 ValueRef::Text(t) => t.len() <= NAMED_BYTES,
-                ValueRef::RawText(b) | ValueRef::Bytes(b) => b.len() <= NAMED_BYTES,
+                ValueRef::RawText(b) | ValueRef::Bytes(b) | ValueRef::Bson(_, b) => {
+                    b.len() <= NAMED_BYTES
+                }
                 _ => true,
             };
             if small && self.named.len() < NAMED_LIMIT {

@@ -8,6 +8,7 @@
 pub mod batch;
 pub mod catalog;
 pub mod decimal;
+pub mod document;
 pub mod figures;
 pub mod links;
 pub mod order;
@@ -17,6 +18,7 @@ pub mod value;
 
 pub use batch::{Row, RowBatch};
 pub use catalog::{Catalog, Check, Database, Field, Identity, Index, Kind, Link, Object};
+pub use document::{Datum, Document};
 pub use figures::Figures;
 pub use result::{Column, ResultSet, column_labels};
 pub use value::{Value, ValueRef};

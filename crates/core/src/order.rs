@@ -6,6 +6,7 @@ use std::cmp::Ordering;
 use std::io;
 
 use crate::batch::Row;
+use crate::document::bson;
 use crate::result::ResultSet;
 use crate::value::ValueRef;
 
@@ -78,7 +79,15 @@ pub fn order_rows(
                 float_order(value.as_number().unwrap_or_default())
             }
             ValueRef::Boolean(b) => u64::from(b),
-            ValueRef::Null => 0,
+            ValueRef::Null | ValueRef::Missing => 0,
+            ValueRef::Bson(bson::DATE, bytes) => {
+                let date = bytes.try_into().map_or(0, i64::from_le_bytes);
+                (date as u64) ^ (1 << 63)
+            }
+            ValueRef::Bson(..) => {
+                tail = Tail::InResult;
+                value.as_number().map_or(0, float_order)
+            }
             ValueRef::Text(t) => text_prefix(t.as_bytes(), &mut kept, &mut tail),
             ValueRef::RawText(b) | ValueRef::Bytes(b) => text_prefix(b, &mut kept, &mut tail),
         };

@@ -9,7 +9,8 @@ use std::os::unix::fs::FileExt;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use crate::batch::RowBatch;
+use crate::batch::{Paths, RowBatch};
+use crate::document::paths::Path;
 use crate::value::Value;
 
 /// What is known of one column of a result.
@@ -25,6 +26,8 @@ pub struct Column {
     pub key: bool,
     /// May hold null, where known.
     pub optional: Option<bool>,
+    /// Where it is in each row's document, if the rows are documents.
+    pub path: Option<Arc<Path>>,
 }
 
 impl Column {
@@ -126,6 +129,8 @@ pub struct ResultSet {
     in_memory: u64,
     on_disk: u64,
     spill: Option<File>,
+    /// Where the columns are in the rows' documents, if each row is one.
+    paths: Option<Arc<Paths>>,
     cache: std::sync::Mutex<VecDeque<(usize, Arc<RowBatch>)>>,
 }
 
@@ -141,8 +146,33 @@ impl ResultSet {
             in_memory: 0,
             on_disk: 0,
             spill: None,
+            paths: None,
             cache: std::sync::Mutex::new(VecDeque::new()),
         }
+        .with_paths()
+    }
+
+    fn with_paths(mut self) -> Self {
+        let paths: Option<Paths> = self.columns.iter().map(|c| c.path.clone()).collect();
+        self.paths = paths.filter(|paths| !paths.is_empty()).map(Arc::new);
+        self
+    }
+
+    /// Takes notice of more columns of documents; those known keep their numbers and may be described anew.
+    pub fn set_columns(&mut self, columns: Vec<Column>) {
+        self.columns = columns;
+        let paths: Option<Paths> = self.columns.iter().map(|c| c.path.clone()).collect();
+        self.paths = paths.map(Arc::new);
+    }
+
+    /// Where the columns are in the rows' documents; nothing if the rows are none.
+    pub fn paths(&self) -> Arc<Paths> {
+        self.paths.clone().unwrap_or_default()
+    }
+
+    /// Whether the rows are documents.
+    pub fn holds_documents(&self) -> bool {
+        self.paths.is_some()
     }
 
     /// A small result made of owned rows, for lists of our own.
@@ -197,6 +227,9 @@ impl ResultSet {
             return Ok(());
         }
         batch.shrink();
+        if let Some(paths) = &self.paths {
+            batch.set_paths(Arc::clone(paths));
+        }
         let rows = batch.len();
         let size = batch.size() as u64;
         let fits = self.spill.is_none()
@@ -260,7 +293,7 @@ impl ResultSet {
         let mut bytes = vec![0; length];
         let file = self.spill.as_ref().ok_or(io::ErrorKind::NotFound)?;
         file.read_exact_at(&mut bytes, offset)?;
-        let batch = RowBatch::from_bytes(&bytes)
+        let mut batch = RowBatch::from_bytes(&bytes)
             .filter(|batch| batch.len() == self.segments[at].rows)
             .ok_or_else(|| {
                 io::Error::new(
@@ -268,6 +301,9 @@ impl ResultSet {
                     "the spill file of this result was damaged",
                 )
             })?;
+        if let Some(paths) = &self.paths {
+            batch.set_paths(Arc::clone(paths));
+        }
         let batch = Arc::new(batch);
         if keep {
             cache.push_front((at, Arc::clone(&batch)));

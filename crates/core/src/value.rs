@@ -5,6 +5,9 @@ use std::cmp::Ordering;
 use std::fmt::Write as _;
 
 use crate::decimal;
+use crate::document::bson::{self, Element};
+use crate::document::extended::{self, Form};
+use crate::document::{self, Datum, compare};
 
 /// A value borrowed from a [`crate::RowBatch`] or from an engine's own buffer.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -25,6 +28,10 @@ pub enum ValueRef<'a> {
     RawText(&'a [u8]),
     /// Bytes.
     Bytes(&'a [u8]),
+    /// A field that a document does not have.
+    Missing,
+    /// A value of a document that has no form above: its BSON type byte and its bytes.
+    Bson(u8, &'a [u8]),
 }
 
 /// An owned [`ValueRef`].
@@ -46,6 +53,10 @@ pub enum Value {
     RawText(Vec<u8>),
     /// Bytes.
     Bytes(Vec<u8>),
+    /// A field that a document does not have.
+    Missing,
+    /// A value of a document that has no form above: its BSON type byte and its bytes.
+    Bson(u8, Vec<u8>),
 }
 
 impl Value {
@@ -60,6 +71,8 @@ impl Value {
             Value::Text(t) => ValueRef::Text(t),
             Value::RawText(b) => ValueRef::RawText(b),
             Value::Bytes(b) => ValueRef::Bytes(b),
+            Value::Missing => ValueRef::Missing,
+            Value::Bson(tag, bytes) => ValueRef::Bson(*tag, bytes),
         }
     }
 }
@@ -102,12 +115,57 @@ impl<'a> ValueRef<'a> {
             ValueRef::Text(t) => Value::Text(t.to_string()),
             ValueRef::RawText(b) => Value::RawText(b.to_vec()),
             ValueRef::Bytes(b) => Value::Bytes(b.to_vec()),
+            ValueRef::Missing => Value::Missing,
+            ValueRef::Bson(tag, bytes) => Value::Bson(tag, bytes.to_vec()),
         }
     }
 
-    /// Whether this is SQL null.
+    /// The value of an element of a document.
+    #[inline]
+    pub fn of_element(element: &Element<'a>) -> Self {
+        let value = element.value;
+        match element.tag {
+            bson::NULL => ValueRef::Null,
+            bson::BOOLEAN => ValueRef::Boolean(value == [1]),
+            bson::INT => ValueRef::Integer(value.try_into().map_or(0, i32::from_le_bytes).into()),
+            bson::LONG => ValueRef::Integer(value.try_into().map_or(0, i64::from_le_bytes)),
+            bson::DOUBLE => ValueRef::Float(value.try_into().map_or(0.0, f64::from_le_bytes)),
+            bson::TEXT => {
+                let text = element.text().unwrap_or_default();
+                std::str::from_utf8(text).map_or(ValueRef::RawText(text), ValueRef::Text)
+            }
+            bson::BYTES if value.get(4) == Some(&0) => ValueRef::Bytes(&value[5..]),
+            tag => ValueRef::Bson(tag, value),
+        }
+    }
+
+    /// The same value as one of a document; what documents cannot hold becomes text, and digits past 34 a double.
+    pub fn to_datum(self) -> Option<Datum> {
+        Some(match self {
+            ValueRef::Missing => return None,
+            ValueRef::Null => Datum::Null,
+            ValueRef::Boolean(b) => Datum::Boolean(b),
+            ValueRef::Integer(i) => Datum::integer(i),
+            ValueRef::Float(f) => Datum::Double(f),
+            ValueRef::Number(n) => match n.parse() {
+                Ok(decimal) => Datum::Decimal(decimal),
+                Err(()) => Datum::Double(n.parse().unwrap_or(f64::NAN)),
+            },
+            ValueRef::Text(t) => Datum::Text(t.into()),
+            ValueRef::RawText(b) => Datum::Text(String::from_utf8_lossy(b).into()),
+            ValueRef::Bytes(b) => Datum::Bytes(Box::new((0, b.to_vec()))),
+            ValueRef::Bson(tag, value) => Element {
+                name: b"",
+                tag,
+                value,
+            }
+            .datum(),
+        })
+    }
+
+    /// Whether this is null, or a field that is not there.
     pub fn is_null(self) -> bool {
-        matches!(self, ValueRef::Null)
+        matches!(self, ValueRef::Null | ValueRef::Missing)
     }
 
     /// The value as a number, if it is one.
@@ -116,11 +174,13 @@ impl<'a> ValueRef<'a> {
             ValueRef::Integer(i) => Some(i as f64),
             ValueRef::Float(f) => Some(f),
             ValueRef::Number(n) => n.parse().ok(),
+            ValueRef::Bson(bson::DECIMAL, _) => self.to_datum()?.as_f64(),
             _ => None,
         }
     }
 
-    /// The trade's word for the kind of this value: null, boolean, integer, real, number, text or bytes.
+    /// The trade's word for the kind of this value: null, boolean, integer, real, number, text, bytes, or that of a
+    /// document's value.
     pub fn kind(self) -> &'static str {
         match self {
             ValueRef::Null => "null",
@@ -130,15 +190,25 @@ impl<'a> ValueRef<'a> {
             ValueRef::Number(_) => "number",
             ValueRef::Text(_) | ValueRef::RawText(_) => "text",
             ValueRef::Bytes(_) => "bytes",
+            ValueRef::Missing => "missing",
+            ValueRef::Bson(tag, _) => document::Kind::of_tag(tag).map_or("", document::Kind::word),
         }
     }
 
-    /// Appends the exact bytes an export writes: nothing for null, decimal digits for numbers (the
+    /// Appends the exact bytes an export writes: nothing for null and what is not there, decimal digits for numbers (the
     /// shortest that read back as the same number), text as it is, bytes as lower-case hexadecimal.
     #[inline]
     pub fn write_plain(self, out: &mut Vec<u8>) {
         match self {
-            ValueRef::Null => {}
+            ValueRef::Null | ValueRef::Missing => {}
+            ValueRef::Bson(tag, value) => write_bson(
+                &Element {
+                    name: b"",
+                    tag,
+                    value,
+                },
+                out,
+            ),
             ValueRef::Boolean(b) => out.extend_from_slice(if b { b"true" } else { b"false" }),
             ValueRef::Integer(i) => {
                 out.extend_from_slice(itoa::Buffer::new().format(i).as_bytes());
@@ -160,6 +230,7 @@ impl<'a> ValueRef<'a> {
     pub fn plain(self) -> String {
         match self {
             ValueRef::Null => "null".into(),
+            ValueRef::Missing => "missing".into(),
             ValueRef::Bytes(b) => {
                 let mut text = String::with_capacity(2 * b.len());
                 for byte in b {
@@ -175,22 +246,33 @@ impl<'a> ValueRef<'a> {
         }
     }
 
-    /// The rank of this value's kind when values of different kinds are put in order:
-    /// null, numbers, text, bytes, booleans.
+    /// The rank of this value's kind when values of different kinds are put in order: null and missing, numbers,
+    /// text, objects, lists, bytes, identifiers, booleans, dates, the rest.
     pub fn rank(self) -> u8 {
         match self {
-            ValueRef::Null => 0,
+            ValueRef::Bson(tag, _) => match tag {
+                bson::DECIMAL => 1,
+                bson::SYMBOL => 2,
+                bson::OBJECT => 3,
+                bson::LIST => 4,
+                bson::BYTES => 5,
+                bson::ID => 6,
+                bson::DATE => 8,
+                bson::MIN_KEY | bson::UNDEFINED => 0,
+                other => other | 0x80,
+            },
+            ValueRef::Null | ValueRef::Missing => 0,
             ValueRef::Integer(_) | ValueRef::Float(_) | ValueRef::Number(_) => 1,
             ValueRef::Text(_) | ValueRef::RawText(_) => 2,
-            ValueRef::Bytes(_) => 3,
-            ValueRef::Boolean(_) => 4,
+            ValueRef::Bytes(_) => 5,
+            ValueRef::Boolean(_) => 7,
         }
     }
 
     /// A total order over all values: by [`ValueRef::rank`], then numbers by value (integers and
     /// floats compared exactly, -0.0 equal to 0.0, what is not a number last), text and bytes byte by byte.
     pub fn order(self, other: ValueRef<'_>) -> Ordering {
-        use ValueRef::{Boolean, Bytes, Float, Integer, Number, RawText, Text};
+        use ValueRef::{Boolean, Bson, Bytes, Float, Integer, Number, RawText, Text};
         match (self, other) {
             (Integer(a), Integer(b)) => a.cmp(&b),
             (Float(a), Float(b)) => floats(a, b),
@@ -206,8 +288,34 @@ impl<'a> ValueRef<'a> {
             (Text(a), RawText(b)) => a.as_bytes().cmp(b),
             (RawText(a), Text(b)) => a.cmp(b.as_bytes()),
             (RawText(a), RawText(b)) | (Bytes(a), Bytes(b)) => a.cmp(b),
+            (a @ Bson(..), b) | (a, b @ Bson(..)) if a.rank() == b.rank() => {
+                let (a, b) = (a.to_datum(), b.to_datum());
+                a.zip(b)
+                    .map_or(Ordering::Equal, |(a, b)| compare::order(&a, &b))
+            }
             (a, b) => a.rank().cmp(&b.rank()),
         }
+    }
+}
+
+/// Identifiers, dates and decimals as people write them; everything else as relaxed Extended JSON.
+fn write_bson(element: &Element<'_>, out: &mut Vec<u8>) {
+    match element.datum() {
+        Datum::Id(id) => out.extend_from_slice(document::id_text(&id).as_bytes()),
+        Datum::Decimal(decimal) => out.extend_from_slice(decimal.to_string().as_bytes()),
+        Datum::Date(date) => match document::time::text(date) {
+            Some(text) => out.extend_from_slice(text.as_bytes()),
+            None => extended::write_value(element, Form::Relaxed, out),
+        },
+        Datum::Bytes(both) if both.0 == 4 && both.1.len() == 16 => {
+            for (at, byte) in both.1.iter().enumerate() {
+                if matches!(at, 4 | 6 | 8 | 10) {
+                    out.push(b'-');
+                }
+                out.extend_from_slice(format!("{byte:02x}").as_bytes());
+            }
+        }
+        _ => extended::write_value(element, Form::Relaxed, out),
     }
 }
 
