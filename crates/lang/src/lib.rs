@@ -12,7 +12,7 @@ pub mod complete;
 pub mod correct;
 pub mod dialect;
 pub mod elsewhere;
-pub mod expr;
+pub mod flow;
 pub mod holds;
 pub mod join;
 pub mod multiply;

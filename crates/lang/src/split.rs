@@ -633,7 +633,7 @@ impl Splitter {
                 b'\'' => Some((byte, dialect.backslash_escapes || escape_prefix)),
                 b'"' => Some((
                     byte,
-                    dialect.double_quoted_text && dialect.backslash_escapes,
+                    dialect.double_quoted_text && dialect.backslash_escapes || dialect.json_text,
                 )),
                 b'`' if dialect.backtick_names => Some((byte, false)),
                 b'[' if dialect.bracket_names => Some((b']', false)),

@@ -39,6 +39,11 @@ pub enum Sweep {
         /// Its name, quotes taken off.
         name: String,
     },
+    /// Replaces everything in a collection.
+    Replace {
+        /// The collection.
+        table: String,
+    },
     /// Drops a column of a table.
     DropColumn {
         /// The table.
@@ -189,6 +194,9 @@ fn head<'a>(text: &'a str, dialect: &Dialect) -> &'a str {
 
 /// Summarises one statement.
 pub fn summary(text: &str, dialect: &Dialect) -> Summary {
+    if dialect.is_flow() {
+        return of_flow(text);
+    }
     let text = head(text, dialect);
     let mut reader = Reader {
         text,
@@ -370,10 +378,173 @@ pub fn summary(text: &str, dialect: &Dialect) -> Summary {
     }
 }
 
+/// The same for the flow language, from its tree.
+fn of_flow(text: &str) -> Summary {
+    use crate::flow::ast::{Definition, Source, StageKind, Statement, Write};
+    let verb = text
+        .split_whitespace()
+        .next()
+        .unwrap_or_default()
+        .to_ascii_lowercase();
+    let nothing = |effect| Summary {
+        verb: verb.clone(),
+        effect,
+        sweep: None,
+        target: None,
+    };
+    let zone = idle_tide_core::document::time::TimeZone::UTC;
+    let Some(statement) = crate::flow::parse(text, &zone).statement else {
+        return nothing(Effect::Other);
+    };
+    let writes = crate::flow::compile::writes(&statement);
+    let sweep_of = |sweep: Option<Sweep>, effect, target: &str| Summary {
+        verb: verb.clone(),
+        effect,
+        sweep,
+        target: Some(target.into()),
+    };
+    let drop = |kind: &str, name: &str| {
+        Some(Sweep::Drop {
+            kind: kind.into(),
+            name: name.into(),
+        })
+    };
+    match &statement {
+        Statement::Flow(flow) => {
+            let saved = flow.stages.iter().find_map(|stage| match &stage.kind {
+                StageKind::Save {
+                    collection, over, ..
+                } => Some((collection.name.clone(), *over)),
+                _ => None,
+            });
+            let read = match &flow.source {
+                Source::Collection(name) => Some(name.name.clone()),
+                _ => None,
+            };
+            Summary {
+                verb,
+                effect: if writes { Effect::Write } else { Effect::Read },
+                sweep: saved
+                    .clone()
+                    .filter(|(_, over)| *over)
+                    .map(|(table, _)| Sweep::Replace { table }),
+                target: saved.map(|(name, _)| name).or(read.filter(|_| writes)),
+            }
+        }
+        Statement::Write(write) => match write {
+            Write::Insert { collection, .. } => sweep_of(None, Effect::Write, &collection.name),
+            Write::Update {
+                collection,
+                predicate,
+                ..
+            } => {
+                let table = collection.name.clone();
+                sweep_of(
+                    predicate.is_none().then_some(Sweep::UpdateAll { table }),
+                    Effect::Write,
+                    &collection.name,
+                )
+            }
+            Write::Delete {
+                collection,
+                predicate,
+            } => {
+                let table = collection.name.clone();
+                sweep_of(
+                    predicate.is_none().then_some(Sweep::DeleteAll { table }),
+                    Effect::Write,
+                    &collection.name,
+                )
+            }
+            Write::Empty { collection } => {
+                let table = collection.name.clone();
+                sweep_of(
+                    Some(Sweep::DeleteAll { table }),
+                    Effect::Write,
+                    &collection.name,
+                )
+            }
+        },
+        Statement::Definition(definition) => match definition {
+            Definition::CreateCollection(name) | Definition::Rename { from: name, .. } => {
+                sweep_of(None, Effect::Definition, &name.name)
+            }
+            Definition::CreateIndex { collection, .. } => {
+                sweep_of(None, Effect::Definition, &collection.name)
+            }
+            Definition::DropCollection(name) => sweep_of(
+                drop("collection", &name.name),
+                Effect::Definition,
+                &name.name,
+            ),
+            Definition::DropDatabase(name) => {
+                sweep_of(drop("database", &name.name), Effect::Definition, &name.name)
+            }
+            Definition::DropIndex { name, collection } => sweep_of(
+                drop("index", &name.name),
+                Effect::Definition,
+                &collection.name,
+            ),
+            Definition::DropUser(name) => {
+                sweep_of(drop("user", &name.name), Effect::Definition, &name.name)
+            }
+            Definition::CreateUser { .. } | Definition::ChangePassword(_) => {
+                nothing(Effect::Definition)
+            }
+        },
+        Statement::Call(_) if writes => nothing(Effect::Write),
+        Statement::Call(_) => nothing(Effect::Read),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::dialect::SQLITE;
+
+    #[test]
+    fn flows_say_what_they_do() {
+        let of = |text: &str| {
+            let summary = summary(text, &crate::dialect::FLOW);
+            (summary.effect, summary.sweep.is_some(), summary.target)
+        };
+        let target = |name: &str| Some(name.to_string());
+        assert_eq!(of("from a where b = 1"), (Effect::Read, false, None));
+        assert_eq!(
+            of("from a save into b"),
+            (Effect::Write, false, target("b"))
+        );
+        assert_eq!(of("from a save over b"), (Effect::Write, true, target("b")));
+        assert_eq!(
+            of("from a raw [{$out: 'b'}]"),
+            (Effect::Write, false, target("a"))
+        );
+        assert_eq!(
+            of("from a raw [{$lookup: {from: 'b', as: 'c', pipeline: [{$merge: 'd'}]}}]").0,
+            Effect::Write
+        );
+        assert_eq!(of("from a raw [{$match: {b: 1}}]").0, Effect::Read);
+        assert_eq!(
+            of("delete from a where b = 1"),
+            (Effect::Write, false, target("a"))
+        );
+        assert!(of("delete all from a").1);
+        assert!(of("empty a").1);
+        assert_eq!(
+            of("drop collection a"),
+            (Effect::Definition, true, target("a"))
+        );
+        assert_eq!(of("call { ping: 1 }").0, Effect::Read);
+        assert_eq!(
+            of("call { explain: { delete: 'a', deletes: [] } }").0,
+            Effect::Write
+        );
+        assert_eq!(
+            of("call { aggregate: 'a', pipeline: [{ $out: 'b' }] }").0,
+            Effect::Write
+        );
+        assert_eq!(of("call { shutdown: 1 }").0, Effect::Write);
+    }
 
     fn sweep(text: &str) -> Option<Sweep> {
         summary(text, &SQLITE).sweep

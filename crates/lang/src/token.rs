@@ -160,7 +160,7 @@ fn next(bytes: &[u8], start: usize, dialect: &Dialect) -> Token {
                 ..token(K::Comment, end.map_or(bytes.len(), |end| start + end))
             }
         }
-        b'\'' => quoted(bytes, start, 0, escapes, K::Text),
+        b'\'' => quoted(bytes, start, 0, escapes || dialect.json_text, K::Text),
         b'"' if dialect.double_quoted_text => quoted(bytes, start, 0, escapes, K::Text),
         b'"' => quoted(bytes, start, 0, false, K::QuotedName),
         b'`' if dialect.backtick_names => quoted(bytes, start, 0, false, K::QuotedName),

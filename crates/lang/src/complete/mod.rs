@@ -3,6 +3,7 @@
 //! catalog holds now; it never waits for anything.
 
 mod command_line;
+mod flow;
 mod linked;
 mod place;
 mod statement;
@@ -95,6 +96,9 @@ pub fn complete(text: &str, cursor: usize, asked: bool, from: &Sources<'_>) -> C
             .is_none_or(|c| c.is_ascii_alphabetic())
     {
         return complete_command(text, cursor, from);
+    }
+    if from.dialect.is_flow() {
+        return flow::complete_flow(text, cursor, asked, from);
     }
     complete_sql(text, cursor, asked, from)
 }

@@ -57,6 +57,8 @@ pub enum Complaint {
     Incomplete,
     /// A token that cannot be read.
     BadToken(String),
+    /// A flow or expression that is not understood or cannot be computed.
+    Flow(crate::flow::FlowError),
     /// Anything else.
     Other,
 }
@@ -100,6 +102,9 @@ pub fn advise(
     catalog: &Catalog,
     dialect: &Dialect,
 ) -> Advice {
+    if let Complaint::Flow(error) = complaint {
+        return of_flow(text, error);
+    }
     let all = tokens(text, dialect);
     let list = significant(&all);
     let case = Case {
@@ -118,12 +123,41 @@ pub fn advise(
         Complaint::Syntax(near) => case.syntax(near),
         Complaint::Incomplete => case.incomplete(),
         Complaint::BadToken(token) => case.bad_token(token),
-        Complaint::Other => Advice {
+        Complaint::Flow(_) | Complaint::Other => Advice {
             span: offset
                 .and_then(|at| case.token_at(at))
                 .map(|t| t.start..t.end),
             ..Advice::default()
         },
+    }
+}
+
+/// The advice that an error of the flow language carries with it.
+fn of_flow(text: &str, error: &crate::flow::FlowError) -> Advice {
+    let correction = |words: &String| {
+        let whole = error.span == (0..text.len());
+        let lead = text
+            .get(error.span.clone())
+            .filter(|t| t.starts_with(' '))
+            .map_or("", |_| " ");
+        Correction {
+            label: words.clone(),
+            detail: if whole {
+                "the same as a flow"
+            } else {
+                "instead"
+            }
+            .into(),
+            edit: Edit {
+                span: error.span.clone(),
+                text: format!("{lead}{words}"),
+            },
+        }
+    };
+    Advice {
+        headline: error.message.clone(),
+        span: Some(error.span.clone()),
+        corrections: error.nearest.iter().map(correction).collect(),
     }
 }
 

@@ -913,6 +913,7 @@ const STANDARD: Dialect = Dialect {
     backtick_names: true,
     name_quote: '`',
     double_quoted_text: true,
+    json_text: false,
     backslash_escapes: true,
     hash_comments: true,
     spaced_dashes: true,

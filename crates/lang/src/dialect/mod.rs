@@ -1,10 +1,12 @@
 //! What differs between the SQL of the database families, as far as typing is concerned: quoting,
 //! comments, where a statement ends, keywords and functions. A new family is a new value here.
 
+mod flow;
 mod mariadb;
 mod postgres;
 mod sqlite;
 
+pub use flow::FLOW;
 pub use mariadb::{MARIADB, mariadb};
 pub use postgres::{POSTGRES, POSTGRES_BACKSLASH};
 pub use sqlite::SQLITE;
@@ -18,6 +20,8 @@ pub enum Family {
     Postgres,
     /// MariaDB and MySQL.
     Mariadb,
+    /// Documents: servers that speak BSON over the public wire protocol, and files.
+    Documents,
 }
 
 /// Which statements hold others, so that a semicolon inside does not end them.
@@ -29,6 +33,8 @@ pub enum Bodies {
     Routines,
     /// Routines with `begin atomic … end`.
     Atomic,
+    /// None do.
+    None,
 }
 
 /// How a family's SQL is written.
@@ -46,6 +52,8 @@ pub struct Dialect {
     pub name_quote: char,
     /// Whether double quotes are for texts, not names.
     pub double_quoted_text: bool,
+    /// Whether double quotes are for texts with the escapes of JSON.
+    pub json_text: bool,
     /// Whether a backslash escapes in every text.
     pub backslash_escapes: bool,
     /// Whether `#` begins a comment.
@@ -75,6 +83,34 @@ pub struct Dialect {
 }
 
 impl Dialect {
+    /// What a result is made of: row or document.
+    pub fn row(&self) -> &'static str {
+        if self.is_flow() { "document" } else { "row" }
+    }
+
+    /// What rows are kept in: table or collection.
+    pub fn table(&self) -> &'static str {
+        if self.is_flow() {
+            "collection"
+        } else {
+            "table"
+        }
+    }
+
+    /// Whether statements are those of the flow language.
+    pub fn is_flow(&self) -> bool {
+        self.family == Family::Documents
+    }
+
+    /// The statement that counts what a table or collection holds.
+    pub fn count_of(&self, table: &str) -> String {
+        if self.is_flow() {
+            format!("from {table} count")
+        } else {
+            format!("select count(*) from {table}")
+        }
+    }
+
     /// Whether `word` is a keyword, without regard to case.
     pub fn is_keyword(&self, word: &str) -> bool {
         if word.len() > 20 || !word.is_ascii() {
@@ -133,7 +169,7 @@ mod tests {
 
     #[test]
     fn keywords_are_sorted_and_names_are_quoted_when_needed() {
-        for dialect in [&SQLITE, &POSTGRES, MARIADB] {
+        for dialect in [&SQLITE, &POSTGRES, MARIADB, &FLOW] {
             assert!(dialect.keywords.is_sorted() && dialect.starts.is_sorted());
             assert!(dialect.functions.is_sorted() && dialect.reserved.is_sorted());
         }

@@ -602,6 +602,7 @@ const STANDARD: Dialect = Dialect {
     backtick_names: false,
     name_quote: '"',
     double_quoted_text: false,
+    json_text: false,
     backslash_escapes: false,
     hash_comments: false,
     spaced_dashes: false,

@@ -245,6 +245,7 @@ pub static SQLITE: Dialect = Dialect {
     backtick_names: true,
     name_quote: '"',
     double_quoted_text: false,
+    json_text: false,
     backslash_escapes: false,
     hash_comments: false,
     spaced_dashes: false,
