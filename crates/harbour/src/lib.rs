@@ -3,6 +3,7 @@
 //! the same rows on every machine.
 #![deny(missing_docs)]
 
+pub mod documents;
 mod random;
 mod rows;
 pub mod served;

@@ -1,0 +1,448 @@
+//! Databases and collections in memory, with unique indexes enforced, kept in a folder where that is wanted: a file a collection, written
+//! beside and swapped in.
+
+use std::collections::{BTreeMap, HashMap};
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use idle_tide_core::document::compare::Key;
+use idle_tide_core::document::extended::{Form as JsonForm, text_of};
+use idle_tide_core::document::{Datum, Document};
+
+use super::Failed;
+use super::expression::at_path;
+use crate::files::{self, Form};
+
+/// An index.
+#[derive(Debug, Clone)]
+pub struct Index {
+    /// Its description as it was given, with its name.
+    pub spec: Document,
+    /// Its paths.
+    pub paths: Vec<String>,
+    /// Whether it allows a value only once.
+    pub unique: bool,
+    sparse: bool,
+    places: HashMap<Vec<Key>, usize>,
+}
+
+/// A collection.
+#[derive(Debug, Clone)]
+pub struct Collection {
+    /// The documents, in the order in which they came.
+    pub documents: Vec<Arc<Document>>,
+    /// The indexes; the one over identifiers is first.
+    pub indexes: Vec<Index>,
+    dirty: bool,
+}
+
+/// Everything there is.
+#[derive(Debug, Default)]
+pub struct Store {
+    /// Collections by database and name.
+    pub databases: BTreeMap<String, BTreeMap<String, Collection>>,
+    folder: Option<PathBuf>,
+    gone: Vec<PathBuf>,
+}
+
+impl Index {
+    fn new(spec: Document) -> Self {
+        let key = spec
+            .get("key")
+            .and_then(Datum::as_object)
+            .cloned()
+            .unwrap_or_default();
+        let is = |name: &str| spec.get(name) == Some(&Datum::Boolean(true));
+        let identifiers = key.len() == 1 && key.fields[0].0 == "_id";
+        Index {
+            paths: key
+                .fields
+                .iter()
+                .map(|(path, _)| path.to_string())
+                .collect(),
+            unique: is("unique") || identifiers,
+            sparse: is("sparse"),
+            spec,
+            places: HashMap::new(),
+        }
+    }
+
+    /// Its name.
+    pub fn name(&self) -> &str {
+        self.spec
+            .get("name")
+            .and_then(Datum::as_text)
+            .unwrap_or_default()
+    }
+
+    /// The keys of a document in this index; several where a path leads to a list.
+    fn keys(&self, document: &Document) -> Vec<Vec<Key>> {
+        let mut keys: Vec<Vec<Key>> = vec![Vec::new()];
+        let mut there = false;
+        for path in &self.paths {
+            let value = at_path(document, path);
+            there |= value.is_some();
+            let values = match value {
+                Some(Datum::List(list)) if !list.is_empty() => list,
+                other => vec![other.unwrap_or(Datum::Null)],
+            };
+            keys = keys
+                .into_iter()
+                .flat_map(|key| {
+                    values.iter().map(move |value| {
+                        let mut key = key.clone();
+                        key.push(Key(value.clone()));
+                        key
+                    })
+                })
+                .collect();
+        }
+        if self.sparse && !there {
+            Vec::new()
+        } else {
+            keys
+        }
+    }
+
+    fn duplicate(&self, key: &[Key], collection: &str) -> Failed {
+        let values: Vec<String> = self
+            .paths
+            .iter()
+            .zip(key)
+            .map(|(path, key)| format!("{path}: {}", text_of(&key.0, JsonForm::Relaxed)))
+            .collect();
+        Failed::new(
+            11000,
+            format!(
+                "E11000 duplicate key error collection: {collection} index: {} dup key: {{ {} }}",
+                self.name(),
+                values.join(", ")
+            ),
+        )
+    }
+}
+
+impl Default for Collection {
+    fn default() -> Self {
+        Collection::new()
+    }
+}
+
+impl Collection {
+    /// An empty collection.
+    pub fn new() -> Self {
+        let spec = Document::new()
+            .with("v", 2)
+            .with("key", Document::new().with("_id", 1))
+            .with("name", "_id_");
+        Collection {
+            documents: Vec::new(),
+            indexes: vec![Index::new(spec)],
+            dirty: true,
+        }
+    }
+
+    /// Takes notice that it changed.
+    pub fn touch(&mut self) {
+        self.dirty = true;
+    }
+
+    /// Adds a document that has an identifier.
+    ///
+    /// # Errors
+    /// If a unique index has its key already.
+    pub fn insert(&mut self, document: Document, name: &str) -> Result<(), Failed> {
+        let at = self.documents.len();
+        let mut all = Vec::new();
+        for (number, index) in self.indexes.iter().enumerate().filter(|(_, i)| i.unique) {
+            for key in index.keys(&document) {
+                if index.places.contains_key(&key) {
+                    return Err(index.duplicate(&key, name));
+                }
+                all.push((number, key));
+            }
+        }
+        for (number, key) in all {
+            self.indexes[number].places.insert(key, at);
+        }
+        self.documents.push(Arc::new(document));
+        self.dirty = true;
+        Ok(())
+    }
+
+    /// The place of the document with this identifier.
+    pub fn place_of(&self, id: &Datum) -> Option<usize> {
+        self.indexes
+            .first()?
+            .places
+            .get([Key(id.clone())].as_slice())
+            .copied()
+    }
+
+    /// Puts another document in the place of one.
+    ///
+    /// # Errors
+    /// If a unique index has its key elsewhere.
+    pub fn replace(&mut self, at: usize, document: Document, name: &str) -> Result<(), Failed> {
+        let mut changes = Vec::new();
+        for (number, index) in self.indexes.iter().enumerate().filter(|(_, i)| i.unique) {
+            let (old, new) = (index.keys(&self.documents[at]), index.keys(&document));
+            for key in &new {
+                if index.places.get(key).is_some_and(|place| *place != at) {
+                    return Err(index.duplicate(key, name));
+                }
+            }
+            changes.push((number, old, new));
+        }
+        for (number, old, new) in changes {
+            let places = &mut self.indexes[number].places;
+            old.iter().for_each(|key| {
+                places.remove(key);
+            });
+            new.into_iter().for_each(|key| {
+                places.insert(key, at);
+            });
+        }
+        self.documents[at] = Arc::new(document);
+        self.dirty = true;
+        Ok(())
+    }
+
+    /// Takes documents out, by their places.
+    pub fn remove(&mut self, places: &std::collections::HashSet<usize>) {
+        if places.is_empty() {
+            return;
+        }
+        let mut at = 0;
+        self.documents.retain(|_| {
+            at += 1;
+            !places.contains(&(at - 1))
+        });
+        self.dirty = true;
+        for number in 0..self.indexes.len() {
+            let _ = self.fill(number, "");
+        }
+    }
+
+    fn fill(&mut self, number: usize, name: &str) -> Result<(), Failed> {
+        let Some(index) = self.indexes.get_mut(number).filter(|i| i.unique) else {
+            return Ok(());
+        };
+        index.places.clear();
+        for (at, document) in self.documents.iter().enumerate() {
+            for key in index.keys(document) {
+                if index
+                    .places
+                    .insert(key.clone(), at)
+                    .is_some_and(|before| before != at)
+                {
+                    return Err(index.duplicate(&key, name));
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Makes an index; whether it is new.
+    ///
+    /// # Errors
+    /// If another one has its name, or the documents have a key twice.
+    pub fn add_index(&mut self, spec: Document, name: &str) -> Result<bool, Failed> {
+        let new = Index::new(spec);
+        if new.paths.is_empty() || new.paths.iter().any(|p| p.is_empty() || p.starts_with('$')) {
+            return Err(Failed::new(
+                67,
+                "an index needs paths, and none of them begins with a $",
+            ));
+        }
+        if let Some(known) = self.indexes.iter().find(|i| i.name() == new.name()) {
+            return if known.spec.get("key") == new.spec.get("key") && known.unique == new.unique {
+                Ok(false)
+            } else {
+                Err(Failed::new(
+                    86,
+                    format!(
+                        "An existing index has the same name as the requested index: {}",
+                        new.name()
+                    ),
+                ))
+            };
+        }
+        if self
+            .indexes
+            .iter()
+            .any(|i| i.spec.get("key") == new.spec.get("key"))
+        {
+            return Err(Failed::new(
+                85,
+                "Index already exists with a different name",
+            ));
+        }
+        self.indexes.push(new);
+        if let Err(error) = self.fill(self.indexes.len() - 1, name) {
+            self.indexes.pop();
+            return Err(error);
+        }
+        self.dirty = true;
+        Ok(true)
+    }
+}
+
+impl Store {
+    /// A store that is kept in a folder: a folder a database, a file a collection.
+    ///
+    /// # Errors
+    /// If the folder cannot be made or read, or a file in it is damaged.
+    pub fn in_folder(folder: &Path) -> io::Result<Self> {
+        std::fs::create_dir_all(folder)?;
+        let mut store = Store {
+            folder: Some(folder.to_path_buf()),
+            ..Store::default()
+        };
+        for database in std::fs::read_dir(folder)? {
+            let database = database?.path();
+            let (true, Some(name)) = (
+                database.is_dir(),
+                database.file_name().and_then(|n| n.to_str()),
+            ) else {
+                continue;
+            };
+            for found in files::Folder::open(&database, true)?.collections()? {
+                let mut collection = Collection::new();
+                let full = format!("{name}.{}", found.name);
+                let read = files::read::<Failed>(
+                    &found.path,
+                    &mut |document| match document.get("$indexes") {
+                        Some(Datum::List(list)) => {
+                            for spec in list.iter().filter_map(Datum::as_object) {
+                                collection.add_index(spec.clone(), &full)?;
+                            }
+                            Ok(true)
+                        }
+                        _ => collection.insert(document, &full).map(|()| true),
+                    },
+                    None,
+                );
+                read.map_err(|trouble| match trouble {
+                    files::Trouble::Io(error) => error,
+                    files::Trouble::Broken(broken) => {
+                        io::Error::other(format!("{}: {broken}", found.path.display()))
+                    }
+                    files::Trouble::Taker(error) => {
+                        io::Error::other(format!("{}: {error}", found.path.display()))
+                    }
+                })?;
+                collection.dirty = false;
+                store
+                    .databases
+                    .entry(name.into())
+                    .or_default()
+                    .insert(found.name, collection);
+            }
+        }
+        Ok(store)
+    }
+
+    /// Puts documents into a collection, which is made where it is not there.
+    ///
+    /// # Errors
+    /// If an identifier comes twice.
+    pub fn fill(
+        &mut self,
+        database: &str,
+        collection: &str,
+        documents: Vec<Document>,
+    ) -> Result<(), Failed> {
+        let place = self
+            .databases
+            .entry(database.into())
+            .or_default()
+            .entry(collection.into())
+            .or_default();
+        documents
+            .into_iter()
+            .try_for_each(|document| place.insert(document, collection))
+    }
+
+    /// A collection, if it is there.
+    pub fn collection(&self, database: &str, name: &str) -> Option<&Collection> {
+        self.databases.get(database)?.get(name)
+    }
+
+    /// A collection, made where it is not there.
+    pub fn collection_mut(&mut self, database: &str, name: &str) -> &mut Collection {
+        self.databases
+            .entry(database.into())
+            .or_default()
+            .entry(name.into())
+            .or_default()
+    }
+
+    fn file(&self, database: &str, name: &str) -> Option<PathBuf> {
+        Some(
+            self.folder
+                .as_ref()?
+                .join(database)
+                .join(format!("{name}.bson")),
+        )
+    }
+
+    /// Takes a collection out; whether it was there.
+    pub fn drop_collection(&mut self, database: &str, name: &str) -> bool {
+        let file = self.file(database, name);
+        let Some(collections) = self.databases.get_mut(database) else {
+            return false;
+        };
+        let was = collections.remove(name).is_some();
+        if collections.is_empty() {
+            self.databases.remove(database);
+        }
+        self.gone.extend(file.filter(|_| was));
+        was
+    }
+
+    /// Writes what changed since the last time; each file whole or not at all.
+    ///
+    /// # Errors
+    /// If a file cannot be written; the others are nevertheless.
+    pub fn keep(&mut self) -> io::Result<()> {
+        let mut failed = None;
+        for path in std::mem::take(&mut self.gone) {
+            if let Err(error) = std::fs::remove_file(&path)
+                && error.kind() != io::ErrorKind::NotFound
+            {
+                failed = Some(error);
+            }
+        }
+        let Some(folder) = self.folder.clone() else {
+            return failed.map_or(Ok(()), Err);
+        };
+        for (database, collections) in &mut self.databases {
+            for (name, collection) in collections.iter_mut().filter(|(_, c)| c.dirty) {
+                let place = folder.join(database);
+                let done = std::fs::create_dir_all(&place).and_then(|()| {
+                    let indexes: Vec<Datum> = collection
+                        .indexes
+                        .iter()
+                        .skip(1)
+                        .map(|i| i.spec.clone().into())
+                        .collect();
+                    let head = (!indexes.is_empty())
+                        .then(|| Ok(Document::new().with("$indexes", Datum::List(indexes))));
+                    let documents = collection.documents.iter().map(|d| Ok((**d).clone()));
+                    files::write(
+                        &place.join(format!("{name}.bson")),
+                        Form::Bson,
+                        &mut head.into_iter().chain(documents),
+                    )
+                });
+                match done {
+                    Ok(_) => collection.dirty = false,
+                    Err(error) => failed = Some(error),
+                }
+            }
+        }
+        failed.map_or(Ok(()), Err)
+    }
+}
