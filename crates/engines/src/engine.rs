@@ -4,7 +4,7 @@ use std::io;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use idle_tide_core::{Catalog, Column, Object, RowBatch};
+use idle_tide_core::{Catalog, Column, Document, Object, RowBatch};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::correct::Complaint;
 use secrecy::SecretString;
@@ -124,6 +124,10 @@ pub struct Query {
     pub note: Option<String>,
 }
 
+/// Hands over the rows of an earlier entry as documents until `take` answers false; says in words why it cannot.
+pub type Earlier =
+    Arc<dyn Fn(u32, &mut dyn FnMut(Document) -> bool) -> Result<(), String> + Send + Sync>;
+
 /// Opens a second connection with the same user, for reading the catalog behind the first.
 pub type Beside = Box<dyn FnOnce() -> Result<Box<dyn Connection>, OpenError> + Send>;
 
@@ -136,6 +140,10 @@ pub struct Outcome {
     pub changed: Option<u64>,
     /// The key of the one row that was inserted.
     pub new_key: Option<i64>,
+    /// The identifiers of the first documents that were inserted, as they are written.
+    pub new_ids: Vec<String>,
+    /// What came into being, went or got another name, in whole sentences.
+    pub made: Vec<String>,
     /// What the statement left unusual, in whole sentences.
     pub notes: Vec<String>,
 }
@@ -211,6 +219,18 @@ impl EngineError {
         }
     }
 
+    /// A flow that is not understood or could not be computed.
+    pub fn of_flow(error: idle_tide_lang::flow::FlowError) -> Self {
+        EngineError {
+            fault: Fault::Statement,
+            message: error.message.clone(),
+            code: String::new(),
+            offset: Some(error.span.start),
+            complaint: Complaint::Flow(error),
+            advice: None,
+        }
+    }
+
     /// The user stopped it.
     pub(crate) fn cancelled() -> Self {
         EngineError {
@@ -241,6 +261,16 @@ pub trait Sink {
     /// As [`Sink::columns`].
     fn another(&mut self, before: Outcome) -> io::Result<()> {
         let _ = before;
+        Ok(())
+    }
+
+    /// More is known of the columns of documents: those handed over before keep their numbers, new ones stand after them. Rows that come
+    /// from now on may have them.
+    ///
+    /// # Errors
+    /// As [`Sink::columns`].
+    fn more_columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
+        let _ = columns;
         Ok(())
     }
 
@@ -309,6 +339,39 @@ pub trait Connection: Send {
         statement: &str,
         sink: &mut dyn Sink,
     ) -> Result<Outcome, EngineError>;
+
+    /// Hands over documents of a collection, at most so many, until `take` answers false; gives how many there are in all, if that is
+    /// known. More than `most` are chosen by chance where the source can do that.
+    ///
+    /// # Errors
+    /// If the collection cannot be read, or this is no document database.
+    fn documents(
+        &mut self,
+        collection: &str,
+        most: u64,
+        take: &mut dyn FnMut(Document) -> bool,
+    ) -> Result<Option<u64>, EngineError> {
+        let _ = (collection, most, take);
+        Err(EngineError::plain("This database has no collections."))
+    }
+
+    /// How a flow would run, as a tree; `measure` runs it.
+    ///
+    /// # Errors
+    /// If the source cannot say, or this is no document database.
+    fn flow_plan(
+        &mut self,
+        statement: &str,
+        measure: bool,
+    ) -> Result<idle_tide_core::plan::Plan, EngineError> {
+        let _ = (statement, measure);
+        Err(EngineError::plain("This database takes no flows."))
+    }
+
+    /// Where flows find the results of earlier entries.
+    fn set_earlier(&mut self, earlier: Earlier) {
+        let _ = earlier;
+    }
 
     /// How to open a second connection beside this one; `None` where one does for everything.
     fn beside(&self) -> Option<Beside> {

@@ -30,7 +30,7 @@ pub fn load_harbour(
     let flavour = match connection.dialect().family {
         Family::Postgres => Flavour::Postgres,
         Family::Mariadb => Flavour::Mariadb,
-        Family::Sqlite => {
+        Family::Sqlite | Family::Documents => {
             return Err(EngineError::plain(
                 "This loads the harbour into a server; idle-tide demo makes it as a file.",
             ));

@@ -4,6 +4,7 @@
 #![deny(missing_docs)]
 
 pub mod address;
+pub mod documents;
 mod engine;
 mod gather;
 mod harbour;
@@ -18,8 +19,8 @@ mod tls;
 
 pub use address::{Address, Overrides};
 pub use engine::{
-    Access, Bearings, Beside, Connection, Control, EngineError, Fault, LinkState, Listing, Outcome,
-    Query, ServerBearings, Sink,
+    Access, Bearings, Beside, Connection, Control, Earlier, EngineError, Fault, LinkState, Listing,
+    Outcome, Query, ServerBearings, Sink,
 };
 pub use harbour::load_harbour;
 pub use postgres::catalog::catalog_questions;

@@ -43,18 +43,21 @@ pub fn plan(
     measure: bool,
 ) -> Result<Plan, EngineError> {
     let dialect = connection.dialect();
+    if dialect.is_flow() {
+        return connection.flow_plan(statement, measure);
+    }
     let statement = statement.trim().trim_end_matches(';');
     let bearings = connection.bearings();
     let reads = summary(statement, dialect).effect == Effect::Read;
     let in_transaction = bearings.transaction.is_some();
     let can_measure = match dialect.family {
-        Family::Sqlite => false,
+        Family::Sqlite | Family::Documents => false,
         Family::Postgres => true,
         Family::Mariadb => bearings.family == "MariaDB",
     };
     let measured = measure && reads && !in_transaction && can_measure;
     let question = match (dialect.family, measured) {
-        (Family::Sqlite, _) => format!("explain query plan {statement}"),
+        (Family::Sqlite | Family::Documents, _) => format!("explain query plan {statement}"),
         (Family::Postgres, true) => format!("explain (analyze, buffers, format json) {statement}"),
         (Family::Postgres, false) => format!("explain (format json) {statement}"),
         (Family::Mariadb, true) => format!("analyze format=json {statement}"),
@@ -84,7 +87,7 @@ pub fn plan(
             .map_err(|error| moved(error, &question, statement))?;
     }
     let mut plan = match dialect.family {
-        Family::Sqlite => of_sqlite(&answer.0),
+        Family::Sqlite | Family::Documents => of_sqlite(&answer.0),
         Family::Postgres => of_postgres(&answer.0)?,
         Family::Mariadb => of_mariadb(&answer.0)?,
     };

@@ -9,9 +9,10 @@ use idle_tide_lang::dialect::Family;
 use secrecy::SecretString;
 
 use crate::address::{Address, Overrides};
+use crate::documents::WireAddress;
 use crate::engine::{Connection, EngineError};
 use crate::reach::Reach;
-use crate::{mariadb, postgres, sqlite};
+use crate::{documents, mariadb, postgres, sqlite};
 
 /// What the user named.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -22,8 +23,14 @@ pub enum Source {
     File(PathBuf),
     /// A database in memory.
     Memory,
+    /// The practice harbour's documents, in files.
+    DemoDocuments,
+    /// Documents in a file or a folder of files.
+    Documents(PathBuf),
     /// A database of a server.
     Server(Box<Address>),
+    /// A database of a document server.
+    Wire(Box<WireAddress>),
 }
 
 /// How to open it.
@@ -33,6 +40,8 @@ pub struct OpenOptions {
     pub write: bool,
     /// Make the file; it must not exist.
     pub new: bool,
+    /// Leave out documents that cannot be understood and read the rest.
+    pub keep_going: bool,
 }
 
 /// What kept a source from opening.
@@ -157,6 +166,17 @@ impl Source {
     /// # Errors
     /// As [`Source::parse`].
     pub fn parse_with(text: &str, more: &Overrides) -> Result<Self, OpenError> {
+        if WireAddress::is_one(text) {
+            if more.via.is_some() || more.through.is_some() {
+                return Err(OpenError::plain(
+                    "Document servers are reached directly: --via and --through are for the relational ones so far.",
+                ));
+            }
+            return Ok(Source::Wire(Box::new(WireAddress::parse(
+                text,
+                more.database.as_deref(),
+            )?)));
+        }
         let plain = *more == Overrides::default();
         if Address::is_one(text) {
             let address = Address::parse(text, more, &|name| std::env::var(name).ok())?;
@@ -176,6 +196,17 @@ impl Source {
         if text == "demo" {
             return Ok(Source::Demo);
         }
+        if text == "demo-docs" {
+            return Ok(Source::DemoDocuments);
+        }
+        if let Some(path) = text.strip_prefix("docs:") {
+            if path.is_empty() {
+                return Err(OpenError::plain(
+                    "docs: needs a path: docs:PATH, a file or a folder of JSON, JSON lines or BSON.",
+                ));
+            }
+            return Ok(Source::Documents(PathBuf::from(path)));
+        }
         if text == ":memory:" || text == "sqlite::memory:" {
             return Ok(Source::Memory);
         }
@@ -192,8 +223,16 @@ impl Source {
             && !scheme.contains('/')
         {
             return Err(OpenError::plain(format!(
-                "Addresses that begin with {scheme}: cannot be opened. What can: postgres://, mysql://, mariadb://, a path of a SQLite file, sqlite:PATH, sqlite::memory:, demo."
+                "Addresses that begin with {scheme}: cannot be opened. What can: postgres://, mysql://, mariadb://, mongodb://, a path of a SQLite file, sqlite:PATH, sqlite::memory:, docs:PATH, demo, demo-docs."
             )));
+        }
+        let ending = text
+            .rsplit('.')
+            .next()
+            .unwrap_or_default()
+            .to_ascii_lowercase();
+        if text.contains('.') && ["json", "jsonl", "ndjson", "bson"].contains(&ending.as_str()) {
+            return Ok(Source::Documents(PathBuf::from(text)));
         }
         if text.is_empty() {
             return Err(OpenError::plain(
@@ -207,11 +246,13 @@ impl Source {
     pub fn name(&self) -> String {
         match self {
             Source::Demo => "Brackwater Haven".into(),
+            Source::DemoDocuments => "Brackwater".into(),
             Source::Memory => "memory".into(),
-            Source::File(path) => path.file_stem().map_or_else(
+            Source::File(path) | Source::Documents(path) => path.file_stem().map_or_else(
                 || path.display().to_string(),
                 |name| name.to_string_lossy().into_owned(),
             ),
+            Source::Wire(address) => address.hosts.clone(),
             Source::Server(address) => match &address.socket {
                 Some(_) => "this machine".into(),
                 None => address.host.clone(),
@@ -223,9 +264,12 @@ impl Source {
     pub fn address(&self) -> String {
         match self {
             Source::Demo => "demo".into(),
+            Source::DemoDocuments => "demo-docs".into(),
+            Source::Documents(path) => format!("docs:{}", path.display()),
             Source::Memory => "sqlite::memory:".into(),
             Source::File(path) => format!("sqlite:{}", path.display()),
             Source::Server(address) => address.url(),
+            Source::Wire(address) => address.text.clone(),
         }
     }
 }
@@ -253,6 +297,21 @@ pub fn demo_file(readings: u64) -> Result<PathBuf, OpenError> {
     Ok(dir.join(name))
 }
 
+/// The folder of the practice harbour's documents, in the user's data directory; it is made where it is not there.
+///
+/// # Errors
+/// If the user has no data directory or it cannot be made.
+pub fn demo_documents() -> Result<PathBuf, OpenError> {
+    let path = demo_file(idle_tide_harbour::READINGS)?.with_file_name("harbour-log");
+    idle_tide_dock::harbour::make_folder(&path).map_err(|error| {
+        OpenError::plain(format!(
+            "The harbour's documents cannot be made at {}: {error}.",
+            path.display()
+        ))
+    })?;
+    Ok(path)
+}
+
 /// Opens a source.
 ///
 /// # Errors
@@ -273,11 +332,21 @@ pub fn open(
             }
             Box::new(sqlite::Sqlite::file(&path, true, waiting)?)
         }
+        Source::DemoDocuments => {
+            let path = demo_documents()?;
+            Box::new(documents::Local::open(&path, true, options.keep_going)?)
+        }
+        Source::Documents(path) => Box::new(documents::Local::open(
+            path,
+            options.write,
+            options.keep_going,
+        )?),
         Source::File(path) if options.new => {
             make_empty(path)?;
             Box::new(sqlite::Sqlite::file(path, true, waiting)?)
         }
         Source::File(path) => Box::new(sqlite::Sqlite::file(path, options.write, waiting)?),
+        Source::Wire(address) => Box::new(documents::Remote::open(address, ask)?),
         Source::Server(address) => {
             let reach = Reach::open(address, ask)?;
             match address.family {

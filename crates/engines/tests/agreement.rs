@@ -1,8 +1,10 @@
 //! Where our reading of SQL and of values has to agree with SQLite's own.
 
-use idle_tide_core::{Column, RowBatch, Value, ValueRef};
+use idle_tide_core::document::time::TimeZone;
+use idle_tide_core::{Datum, Value, document};
+use idle_tide_dock::flow::{Context, Program};
 use idle_tide_lang::dialect::SQLITE;
-use idle_tide_lang::expr;
+use idle_tide_lang::flow::expression;
 use idle_tide_lang::split::{PieceKind, pieces};
 use proptest::prelude::*;
 use rusqlite::fallible_iterator::FallibleIterator;
@@ -101,11 +103,10 @@ proptest! {
     #[test]
     fn a_condition_holds_where_the_library_says_so(text in condition(), n in -9_i64..10, f in -9_i64..10, t in "[a-cA-C]{0,3}") {
         let f = f as f64 / 4.0;
-        let columns = ["n", "f", "t", "z"].map(Column::named);
-        let mut rows = RowBatch::new();
-        rows.push_row([ValueRef::Integer(n), ValueRef::Float(f), ValueRef::Text(&t), ValueRef::Null]);
-        let ours = expr::bind(&expr::parse(&text).expect("parsed"), &columns)
-            .and_then(|bound| bound.holds(rows.row(0)))
+        let row = document! { "n": n, "f": f, "t": t.as_str(), "z": Datum::Null };
+        let parsed = expression(&text, &TimeZone::UTC).expect("parsed");
+        let ours = Program::new(&parsed, &Context::default())
+            .and_then(|program| program.holds(&row))
             .expect("answered");
         let connection = rusqlite::Connection::open_in_memory().expect("opens");
         connection.execute_batch("pragma case_sensitive_like = on").expect("set");

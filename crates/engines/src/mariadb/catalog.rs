@@ -397,7 +397,7 @@ fn show_create(kind: Kind) -> Option<(&'static str, usize)> {
         Kind::Procedure => Some(("procedure", 2)),
         Kind::Trigger => Some(("trigger", 2)),
         Kind::Event => Some(("event", 3)),
-        Kind::Type | Kind::Extension => None,
+        Kind::Type | Kind::Extension | Kind::Collection => None,
     }
 }
 

@@ -128,6 +128,7 @@ pub(super) fn column(of: &mysql_async::Column) -> Column {
         key: known && flags.contains(ColumnFlags::PRI_KEY_FLAG),
         optional: known.then(|| !flags.contains(ColumnFlags::NOT_NULL_FLAG)),
         origin: known.then_some(origin),
+        path: None,
     }
 }
 

@@ -407,6 +407,7 @@ impl Postgres {
                     origin: origin.map(|o| (o.table.clone(), o.column.clone())),
                     key: origin.is_some_and(|o| o.key),
                     optional: origin.map(|o| o.optional),
+                    path: None,
                 };
                 (column, types::reading(of.kind))
             })

@@ -17,14 +17,14 @@ impl ToSql for Bound<'_> {
     fn to_sql(&self) -> rusqlite::Result<ToSqlOutput<'_>> {
         use rusqlite::types::ValueRef as Raw;
         Ok(ToSqlOutput::Borrowed(match self.0 {
-            Value::Null => Raw::Null,
+            Value::Null | Value::Missing => Raw::Null,
             Value::Boolean(b) => Raw::Integer(i64::from(*b)),
             Value::Integer(i) => Raw::Integer(*i),
             Value::Float(f) => Raw::Real(*f),
             Value::Number(n) => Raw::Text(n.as_bytes()),
             Value::Text(t) => Raw::Text(t.as_bytes()),
             Value::RawText(b) => Raw::Text(b),
-            Value::Bytes(b) => Raw::Blob(b),
+            Value::Bytes(b) | Value::Bson(_, b) => Raw::Blob(b),
         }))
     }
 }

@@ -203,6 +203,7 @@ impl Sqlite {
                     optional: known
                         .as_ref()
                         .map(|(_, _, not_null, key, _)| !not_null && !key),
+                    path: None,
                 }
             })
             .collect()

@@ -1,0 +1,6 @@
+//! The practice server under the official driver's own calls, and our engine over the wire and over files.
+
+mod driver;
+mod engine;
+mod faults;
+mod place;
