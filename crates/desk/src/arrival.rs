@@ -188,10 +188,21 @@ pub fn card(
         return page;
     }
     let count = |kind: Kind| catalog.tables().filter(|o| o.kind == kind).count() as u64;
-    let mut parts = vec![counted(
-        count(Kind::Table) + count(Kind::VirtualTable) + count(Kind::ForeignTable),
-        "table",
-    )];
+    let collections = count(Kind::Collection);
+    let documents = collections > 0 || bearings.family == "documents";
+    let mut parts = vec![counted(collections, "collection")];
+    if !documents {
+        parts.clear();
+    }
+    let tables = || {
+        counted(
+            count(Kind::Table) + count(Kind::VirtualTable) + count(Kind::ForeignTable),
+            "table",
+        )
+    };
+    if !documents {
+        parts.push(tables());
+    }
     let views = count(Kind::View) + count(Kind::MaterializedView);
     if views > 0 {
         parts.push(counted(views, "view"));
@@ -220,7 +231,10 @@ pub fn card(
             .column(Tone::Heading, "Here", 8)
             .and(Tone::Plain, parts.join(" · ")),
     );
-    let mut largest: Vec<_> = catalog.tables().filter(|o| o.kind == Kind::Table).collect();
+    let mut largest: Vec<_> = catalog
+        .tables()
+        .filter(|o| matches!(o.kind, Kind::Table | Kind::Collection))
+        .collect();
     largest.sort_by_key(|object| std::cmp::Reverse(object.rows.unwrap_or(0)));
     let width = largest
         .iter()
@@ -249,7 +263,29 @@ pub fn card(
     let example = largest
         .first()
         .map_or("NAME", |object| object.name.as_str());
-    let tries = if largest.is_empty() {
+    let tries = if documents && largest.is_empty() {
+        [
+            ("insert into NAME { ... };", "makes a first collection"),
+            ("/help flows", "the language, on one page"),
+            ("/bearings", "everything about where you are"),
+        ]
+        .map(|(what, why)| (what.to_string(), why.to_string()))
+    } else if documents {
+        [
+            (
+                format!("/shape {example}"),
+                "every path, its kinds, how often it is there".to_string(),
+            ),
+            (
+                format!("from {example} limit 20;"),
+                "Enter after the semicolon runs it".to_string(),
+            ),
+            (
+                "/help flows".to_string(),
+                "the language, on one page".to_string(),
+            ),
+        ]
+    } else if largest.is_empty() {
         [
             ("create table …;", "makes a first table"),
             ("/help", "the guide; F1 opens it while you type"),

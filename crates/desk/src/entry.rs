@@ -11,6 +11,7 @@ use crate::failure::Failure;
 use crate::links::Links;
 use crate::page::{Page, Tone};
 use crate::sheet::{Sheet, read};
+use crate::stages::Stages;
 
 /// How an entry stands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -42,6 +43,8 @@ pub enum Content {
     Page(Page),
     /// A drawing of tables and links.
     Links(Box<Links>),
+    /// A flow stage by stage.
+    Stages(Box<Stages>),
     /// An error.
     Failure(Failure),
 }
@@ -57,6 +60,8 @@ pub struct Entry {
     pub place: (String, String),
     /// What was submitted.
     pub text: String,
+    /// What its statement changes: rows or documents.
+    pub thing: &'static str,
     /// Whether it is a statement (and not a command or a card).
     pub is_statement: bool,
     /// How it stands.
@@ -112,11 +117,35 @@ impl Entry {
         }
     }
 
+    /// The flow stage by stage, if it is that.
+    pub fn stages(&self) -> Option<&Stages> {
+        match &self.content {
+            Content::Stages(stages) => Some(stages),
+            _ => None,
+        }
+    }
+
+    /// The same, to change it.
+    pub fn stages_mut(&mut self) -> Option<&mut Stages> {
+        match &mut self.content {
+            Content::Stages(stages) => Some(stages),
+            _ => None,
+        }
+    }
+
     /// How long it has run, or ran.
     pub fn time(&self) -> Duration {
         self.took
             .or_else(|| self.started.map(|start| start.elapsed()))
             .unwrap_or_default()
+    }
+
+    /// What its result is made of.
+    fn row(&self) -> &'static str {
+        match self.sheet() {
+            Some(sheet) if read(&sheet.set).holds_documents() => "document",
+            _ => "row",
+        }
     }
 
     /// The outcome in a few words, with their tone.
@@ -134,13 +163,17 @@ impl Entry {
             State::NotRun => ("not run".into(), Tone::Care),
             State::Stopped => match rows {
                 Some(rows) => (
-                    format!("stopped · {} · {time}", counted(rows, "row")),
+                    format!("stopped · {} · {time}", counted(rows, self.row())),
                     Tone::Care,
                 ),
                 None => (format!("stopped · {time}"), Tone::Care),
             },
             State::Done if !self.is_statement => match rows {
-                Some(rows) => (counted(rows, "row"), Tone::Faint),
+                Some(rows) => (counted(rows, self.row()), Tone::Faint),
+                None if self.stages().is_some() => {
+                    let stages = self.stages().map_or(0, |s| s.flow.stages.len() as u64);
+                    (counted(stages, "stage"), Tone::Faint)
+                }
                 None => match self.links() {
                     Some(links) => {
                         let tables = counted(links.tables.len() as u64, "table");
@@ -151,10 +184,14 @@ impl Entry {
                 },
             },
             State::Done => match (rows, self.outcome.as_ref().and_then(|o| o.changed)) {
-                (Some(rows), _) => (format!("{} · {time}", counted(rows, "row")), Tone::Faint),
-                (None, Some(changed)) => {
-                    (format!("{} · {time}", counted(changed, "row")), Tone::Faint)
-                }
+                (Some(rows), _) => (
+                    format!("{} · {time}", counted(rows, self.row())),
+                    Tone::Faint,
+                ),
+                (None, Some(changed)) => (
+                    format!("{} · {time}", counted(changed, self.thing)),
+                    Tone::Faint,
+                ),
                 (None, None) => (format!("done · {time}"), Tone::Faint),
             },
         }

@@ -192,6 +192,7 @@ enum Message {
     /// Another result begins.
     Another,
     Columns(Vec<Column>),
+    More(Vec<Column>),
     Rows(RowBatch),
 }
 
@@ -258,6 +259,7 @@ fn write_all(layout: Layout, mut out: impl Write, inbox: &Receiver<Message>) -> 
                 made.columns(&list)?;
                 columns = true;
             }
+            Message::More(list) => made.more_columns(&list),
             Message::Rows(batch) => {
                 rows += batch.len() as u64;
                 made.rows(&batch)?;
@@ -273,6 +275,10 @@ fn write_all(layout: Layout, mut out: impl Write, inbox: &Receiver<Message>) -> 
 impl Sink for Streaming {
     fn columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
         self.send(Message::Columns(columns))
+    }
+
+    fn more_columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
+        self.send(Message::More(columns))
     }
 
     fn rows(&mut self, batch: RowBatch) -> io::Result<()> {

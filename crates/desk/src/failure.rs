@@ -67,9 +67,19 @@ pub fn of_statement(
         headline,
         place: advice.span,
         corrections: advice.corrections,
-        said: Some((error.message.clone(), error.code.clone())),
+        // What was found wrong here is said once.
+        said: (!error.code.is_empty() || error.message != headline_of(error))
+            .then(|| (error.message.clone(), error.code.clone())),
         by_system: matches!(error.fault, Fault::Lost | Fault::NotSent | Fault::Sink),
         changed: changed(in_transaction, ran_before),
+    }
+}
+
+/// The words of an error that was found in this program.
+fn headline_of(error: &EngineError) -> &str {
+    match &error.complaint {
+        idle_tide_lang::correct::Complaint::Flow(flow) => &flow.message,
+        _ => error.advice.as_deref().unwrap_or_default(),
     }
 }
 

@@ -31,7 +31,11 @@ pub enum Step {
 /// A value as a literal of the dialect.
 pub fn literal(value: &Value, dialect: &Dialect) -> String {
     match value {
-        Value::Null => "null".into(),
+        Value::Null | Value::Missing => "null".into(),
+        _ if dialect.is_flow() => value.as_ref().to_datum().map_or_else(
+            || "null".into(),
+            |datum| idle_tide_lang::flow::literal(&datum),
+        ),
         Value::Boolean(yes) => yes.to_string(),
         Value::Integer(number) => number.to_string(),
         Value::Float(number) => format!("{number:?}"),
@@ -43,7 +47,9 @@ pub fn literal(value: &Value, dialect: &Dialect) -> String {
             }
         }
         Value::Number(_) => value.as_ref().plain(),
-        Value::Text(_) | Value::RawText(_) => dialect.quote_text(&value.as_ref().plain()),
+        Value::Text(_) | Value::RawText(_) | Value::Bson(..) => {
+            dialect.quote_text(&value.as_ref().plain())
+        }
     }
 }
 

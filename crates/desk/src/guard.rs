@@ -39,12 +39,13 @@ fn quoted(name: &str, dialect: &Dialect) -> String {
 pub fn counts(sweep: &Sweep, catalog: &Catalog, dialect: &Dialect) -> Vec<Count> {
     let (table, cascades) = match sweep {
         Sweep::DeleteAll { table } => (table, true),
+        Sweep::Replace { table } => (table, false),
         Sweep::UpdateAll { table } | Sweep::DropColumn { table, .. } => (table, false),
-        Sweep::Drop { kind, name } if kind == "table" => (name, false),
+        Sweep::Drop { kind, name } if kind == "table" || kind == "collection" => (name, false),
         Sweep::Drop { .. } => return Vec::new(),
     };
     let mut list = vec![Count {
-        query: format!("select count(*) from {}", quoted(table, dialect)),
+        query: dialect.count_of(&quoted(table, dialect)),
         referring: None,
     }];
     if cascades {
@@ -77,14 +78,19 @@ pub fn question(
     asked: &[Count],
     answers: &[Option<u64>],
     catalog: &Catalog,
+    dialect: &Dialect,
 ) -> Option<Question> {
+    // A collection that is not there will be made.
+    if matches!(sweep, Sweep::Replace { .. }) && answers.first().copied().flatten() == Some(0) {
+        return None;
+    }
     let rows = match asked.first() {
         Some(_) => Some(answers.first().copied().flatten()?),
         None => None,
     };
-    let number = |count: u64| counted(count, "row");
+    let number = |count: u64| counted(count, dialect.row());
     let all = rows.map_or(String::new(), |rows| match rows {
-        1 => "its only row".into(),
+        1 => format!("its only {}", dialect.row()),
         rows => format!("all {}", number(rows)),
     });
     let mut page = Page::new();
@@ -104,7 +110,13 @@ pub fn question(
             }
             (
                 format!("deletes {all}"),
-                "Deleting every row empties the table and keeps it, with its columns, indexes and links. drop table would remove it.".into(),
+                if dialect.is_flow() {
+                    format!(
+                        "The collection stays, with its indexes and empty. drop collection {table} would remove it."
+                    )
+                } else {
+                    "Deleting every row empties the table and keeps it, with its columns, indexes and links. drop table would remove it.".into()
+                },
             )
         }
         Sweep::UpdateAll { table } => {
@@ -112,7 +124,46 @@ pub fn question(
             page.gap();
             (
                 format!("changes {all}"),
-                "There is no condition that chooses rows: every row gets the new values.".into(),
+                format!(
+                    "There is no condition that chooses {0}s: every {0} gets the new values.",
+                    dialect.row()
+                ),
+            )
+        }
+        Sweep::Replace { table } => {
+            page.say(Tone::Heading, format!("This replaces {all} of {table}."));
+            page.gap();
+            (
+                format!("replaces {all}"),
+                format!("save into {table} would add to what is there."),
+            )
+        }
+        Sweep::Drop { kind, name } if kind == "collection" => {
+            page.say(
+                Tone::Heading,
+                format!("This removes the collection {name} with {all}."),
+            );
+            page.gap();
+            let indexes = catalog.table(name).map_or(0, |o| {
+                o.indexes.iter().filter(|index| !index.automatic).count()
+            });
+            if indexes > 0 {
+                let words = if indexes == 1 {
+                    "1 index".to_string()
+                } else {
+                    format!("{indexes} indexes")
+                };
+                page.line(
+                    Line::new()
+                        .and(Tone::Care, "with it ")
+                        .and(Tone::Plain, words),
+                );
+            }
+            (
+                format!("removes {name}"),
+                format!(
+                    "Dropping removes the collection itself. empty {name} would remove its documents and keep it."
+                ),
             )
         }
         Sweep::Drop { kind, name } if kind == "table" => {
@@ -170,7 +221,15 @@ pub fn question(
         Sweep::Drop { kind, name } => {
             page.say(Tone::Heading, format!("This removes the {kind} {name}."));
             page.gap();
-            (format!("removes {name}"), "No row is lost by this.".into())
+            let lost = if kind == "database" {
+                "Everything in it goes with it."
+            } else {
+                "No row is lost by this."
+            };
+            (
+                format!("removes {name}"),
+                lost.replace("row", dialect.row()),
+            )
         }
         Sweep::DropColumn { table, column } => {
             page.say(

@@ -12,6 +12,7 @@ fn column(name: &str) -> Column {
 /// The kinds that a command of lists shows.
 fn kinds(command: &str) -> &'static [Kind] {
     match command {
+        "collections" => &[Kind::Collection],
         "views" => &[Kind::View, Kind::MaterializedView],
         "sequences" => &[Kind::Sequence],
         "functions" => &[Kind::Function, Kind::Procedure],
@@ -31,7 +32,7 @@ pub fn list(catalog: &Catalog, command: &str, pattern: &str, full: bool) -> Resu
             fits_pattern(pattern, &o.name) || fits_pattern(pattern, &catalog.shortest_name(o))
         })
         .collect();
-    let of_tables = command == "tables";
+    let of_tables = matches!(command, "tables" | "collections");
     let routines = command == "functions";
     let has_rows = found.iter().any(|o| o.rows.is_some());
     let estimated = found.iter().any(|o| o.estimated);
@@ -359,6 +360,74 @@ pub fn figures(gathered: &[(Column, Figures)]) -> ResultSet {
         })
         .collect();
     ResultSet::of_rows(columns.map(column).to_vec(), rows)
+}
+
+/// The shape of a collection: every path with its kinds and their shares, how often it is there, examples.
+pub fn shape(shape: &idle_tide_core::document::shape::Shape) -> ResultSet {
+    let rows = shape
+        .fields
+        .iter()
+        .map(|field| {
+            let total: u64 = field.kinds.iter().map(|(_, count)| count).sum();
+            let mut kinds = field.kinds.clone();
+            kinds.sort_by_key(|(_, count)| std::cmp::Reverse(*count));
+            let words = if kinds.len() == 1 {
+                field.words()
+            } else {
+                let shares: Vec<String> = kinds
+                    .iter()
+                    .map(|(kind, count)| format!("{} {}", kind.word(), percent(*count, total)))
+                    .collect();
+                shares.join(", ")
+            };
+            let indent = "  ".repeat(field.path.len().saturating_sub(1));
+            let in_list = if field.in_list { " in a list" } else { "" };
+            vec![
+                format!("{indent}{}", field.name()).into(),
+                format!("{words}{in_list}").into(),
+                percent(field.present, shape.sampled).into(),
+                (field.present as i64).into(),
+                if field.longest > 0 {
+                    Value::Integer(field.longest as i64)
+                } else {
+                    Value::Missing
+                },
+                if field.examples.is_empty() {
+                    Value::Missing
+                } else {
+                    field.examples.join(", ").into()
+                },
+            ]
+        })
+        .collect();
+    let columns = [
+        "path",
+        "kinds",
+        "there in",
+        "documents",
+        "longest list",
+        "examples",
+    ];
+    ResultSet::of_rows(columns.map(column).to_vec(), rows)
+}
+
+/// A share in per cent; one that is there is never shown as none, nor one that is not all as all.
+fn percent(part: u64, whole: u64) -> String {
+    if whole == 0 {
+        return "–".into();
+    }
+    let share = part as f64 * 100.0 / whole as f64;
+    if part > 0 && share < 0.1 {
+        return "<0.1 %".into();
+    }
+    if part < whole && share > 99.9 {
+        return ">99.9 %".into();
+    }
+    if share.fract() == 0.0 {
+        format!("{share:.0} %")
+    } else {
+        format!("{share:.1} %")
+    }
 }
 
 #[cfg(test)]

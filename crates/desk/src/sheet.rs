@@ -8,9 +8,9 @@ use std::time::Duration;
 use idle_tide_core::order::{choose_rows, each_row, order_rows};
 use idle_tide_core::result::ResultSet;
 use idle_tide_core::{Figures, column_labels};
-use idle_tide_lang::expr;
 use parking_lot::{RwLock, RwLockReadGuard};
 
+use crate::filter::Filter;
 use crate::worker::{Event, Notify};
 
 /// What the reader asked to see.
@@ -68,7 +68,14 @@ impl Sheet {
     /// Takes notice of the columns once they are known.
     pub fn meet_columns(&mut self) {
         let labels = column_labels(read(&self.set).columns());
-        if labels.len() != self.labels.len() {
+        if labels.len() > self.labels.len()
+            && !self.labels.is_empty()
+            && labels.starts_with(&self.labels)
+        {
+            // More columns of documents: those shown stay as they are.
+            self.view.columns.extend(self.labels.len()..labels.len());
+            self.labels = labels;
+        } else if labels.len() != self.labels.len() {
             self.view.columns = (0..labels.len()).collect();
             self.labels = labels;
         }
@@ -138,6 +145,12 @@ impl Sheet {
     }
 }
 
+/// Milliseconds since 1970.
+pub(crate) fn now() -> i64 {
+    let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
+    i64::try_from(since.unwrap_or_default().as_millis()).unwrap_or(i64::MAX)
+}
+
 fn arranged(
     set: &ResultSet,
     order: Option<(usize, bool)>,
@@ -146,9 +159,7 @@ fn arranged(
 ) -> Result<Option<Vec<u32>>, String> {
     let mut rows = None;
     if let Some(text) = filter {
-        let bound = expr::parse(text)
-            .and_then(|parsed| expr::bind(&parsed, set.columns()))
-            .map_err(|error| error.message)?;
+        let bound = Filter::new(text, set.columns(), now()).map_err(|error| error.message)?;
         let mut failed = None;
         let chosen = choose_rows(set, None, stop, &mut |row| match bound.holds(row) {
             Ok(holds) => holds,

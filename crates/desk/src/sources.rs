@@ -192,7 +192,9 @@ pub fn answers(source: &Source) -> Option<bool> {
             };
             Some(places.is_ok_and(|mut places| places.any(connects)))
         }
-        Source::Demo | Source::Memory => Some(true),
+        Source::Documents(path) => Some(path.exists()),
+        Source::Wire(_) => None,
+        Source::Demo | Source::DemoDocuments | Source::Memory => Some(true),
     }
 }
 
@@ -229,7 +231,7 @@ pub fn of_saved(name: &str, saved: &Saved, user: Option<&str>) -> Result<Origin,
         source,
         options: OpenOptions {
             write: saved.writes.as_deref() != Some("none"),
-            new: false,
+            ..OpenOptions::default()
         },
         tone: saved.tone.unwrap_or_default(),
     })

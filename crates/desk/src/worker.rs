@@ -59,6 +59,15 @@ pub enum Event {
         /// Where the session is now.
         bearings: Box<Bearings>,
     },
+    /// A flow was looked at stage by stage, or could not be.
+    Staged {
+        /// The ticket of the entry that waits for it.
+        ticket: u64,
+        /// Its stages.
+        stages: Result<Box<crate::stages::Stages>, EngineError>,
+        /// Where the session is now.
+        bearings: Box<Bearings>,
+    },
     /// Writes are refused by the engine from now on, or no longer.
     Refusing(Result<bool, EngineError>),
     /// Rows were put in order and chosen.
@@ -172,6 +181,12 @@ pub(crate) enum Job {
         statement: String,
         measure: bool,
     },
+    Stages {
+        ticket: u64,
+        statement: String,
+        left_out: std::collections::HashSet<usize>,
+    },
+    Earlier(idle_tide_engines::Earlier),
     Catalog {
         limit: Duration,
         /// Where the session is, for a second connection to go there.
@@ -342,6 +357,20 @@ fn one(connection: &mut dyn Connection, job: Job, is_beside: bool, notify: &Noti
                     bearings: Box::new(connection.bearings()),
                 });
             }
+            Job::Stages {
+                ticket,
+                statement,
+                left_out,
+            } => {
+                let stages = crate::stages::look(connection, &statement, &left_out).map(Box::new);
+                let bearings = Box::new(connection.bearings());
+                notify(Event::Staged {
+                    ticket,
+                    stages,
+                    bearings,
+                });
+            }
+            Job::Earlier(earlier) => connection.set_earlier(earlier),
             Job::Count { ticket, questions } => {
                 let counts = questions
                     .iter()
@@ -461,6 +490,12 @@ impl Sink for IntoResult {
         Ok(())
     }
 
+    fn more_columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
+        self.set.write().set_columns(columns);
+        self.tell_rows();
+        Ok(())
+    }
+
     fn rows(&mut self, batch: RowBatch) -> io::Result<()> {
         self.set.write().append(batch)?;
         self.tell_rows();
@@ -480,6 +515,17 @@ impl Sink for IntoFigures {
             .into_iter()
             .map(|c| (c, Figures::default()))
             .collect();
+        Ok(())
+    }
+
+    fn more_columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
+        let mut list = self.columns.write();
+        for (at, column) in columns.into_iter().enumerate() {
+            match list.get_mut(at) {
+                Some((known, _)) => *known = column,
+                None => list.push((column, Figures::default())),
+            }
+        }
         Ok(())
     }
 

@@ -5,11 +5,13 @@
 use std::io::{self, Write};
 
 use idle_tide_core::batch::Encoded;
+use idle_tide_core::document::bson::Element;
+use idle_tide_core::document::extended;
 use idle_tide_core::result::{Budget, ResultSet};
 use idle_tide_core::{Column, Row, RowBatch, ValueRef, column_labels};
 use unicode_width::UnicodeWidthStr;
 
-use crate::marks::{Look, show_text, show_value};
+use crate::marks::{Look, show_text, show_whole};
 
 /// The formats.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -96,6 +98,11 @@ pub trait RowWriter {
     /// Those of the output.
     fn columns(&mut self, columns: &[Column]) -> io::Result<()>;
 
+    /// More columns of documents are known; those before keep their numbers.
+    fn more_columns(&mut self, columns: &[Column]) {
+        let _ = columns;
+    }
+
     /// One row.
     ///
     /// # Errors
@@ -119,6 +126,68 @@ pub trait RowWriter {
 
 /// A writer for the layout onto `out`.
 pub fn writer<'a>(layout: Layout, out: impl Write + 'a) -> Box<dyn RowWriter + 'a> {
+    let inner = plain_writer(layout, out);
+    match layout.format {
+        Format::Json | Format::JsonLines => inner,
+        _ => Box::new(Held {
+            inner,
+            documents: None,
+        }),
+    }
+}
+
+/// Keeps documents until all their columns are known; other rows go through.
+struct Held<'a> {
+    inner: Box<dyn RowWriter + 'a>,
+    documents: Option<(ResultSet, RowBatch)>,
+}
+
+impl RowWriter for Held<'_> {
+    fn columns(&mut self, columns: &[Column]) -> io::Result<()> {
+        if columns.is_empty() || columns.iter().any(|column| column.path.is_none()) {
+            return self.inner.columns(columns);
+        }
+        let rows = ResultSet::new(columns.to_vec(), Budget::new(HELD), HELD);
+        self.documents = Some((rows, RowBatch::new()));
+        Ok(())
+    }
+
+    fn more_columns(&mut self, columns: &[Column]) {
+        if let Some((rows, _)) = &mut self.documents {
+            rows.set_columns(columns.to_vec());
+        }
+    }
+
+    fn row(&mut self, row: Row<'_>) -> io::Result<()> {
+        let (Some((rows, batch)), Some(document)) = (&mut self.documents, row.document()) else {
+            return self.inner.row(row);
+        };
+        batch.push_document(document);
+        if batch.encoded() > BUFFER {
+            rows.append(std::mem::take(batch))?;
+        }
+        Ok(())
+    }
+
+    fn finish(&mut self) -> io::Result<()> {
+        if let Some((mut rows, batch)) = self.documents.take() {
+            rows.append(batch)?;
+            self.inner.columns(rows.columns())?;
+            let columns = rows.columns().to_vec();
+            rows.set_columns(columns);
+            for at in 0..rows.batches() {
+                let (_, batch) = rows.batch(at)?;
+                // A batch of the time before all columns were known knows fewer.
+                let mut whole = (*batch).clone();
+                whole.set_paths(rows.paths());
+                self.inner.rows(&whole)?;
+            }
+        }
+        self.inner.finish()
+    }
+}
+
+fn plain_writer<'a>(layout: Layout, out: impl Write + 'a) -> Box<dyn RowWriter + 'a> {
     match layout.format {
         Format::Csv | Format::Tsv => Box::new(Separated {
             out,
@@ -242,7 +311,12 @@ impl<W: Write> RowWriter for Separated<W> {
                 buffer.push(self.separator);
             }
             match value {
-                Encoded::Null => {}
+                Encoded::Null | Encoded::Missing => {}
+                Encoded::Bson(tag, bytes) => {
+                    let mut plain = Vec::new();
+                    ValueRef::Bson(tag, bytes).write_plain(&mut plain);
+                    field(buffer, &plain, self.separator);
+                }
                 Encoded::Text(bytes) | Encoded::RawText(bytes) => {
                     field(buffer, bytes, self.separator);
                 }
@@ -285,6 +359,19 @@ fn json_text(out: &mut Vec<u8>, text: &str) -> io::Result<()> {
     serde_json::to_writer(out, text).map_err(io::Error::from)
 }
 
+impl<W: Write> Json<W> {
+    fn end_row(&mut self) -> io::Result<()> {
+        if !self.array {
+            self.buffer.push(b'\n');
+        }
+        if self.buffer.len() >= BUFFER {
+            self.out.write_all(&self.buffer)?;
+            self.buffer.clear();
+        }
+        Ok(())
+    }
+}
+
 impl<W: Write> RowWriter for Json<W> {
     fn columns(&mut self, columns: &[Column]) -> io::Result<()> {
         for label in column_labels(columns) {
@@ -305,6 +392,10 @@ impl<W: Write> RowWriter for Json<W> {
             out.extend_from_slice(if self.first { b"\n" } else { b",\n" });
         }
         self.first = false;
+        if let Some(document) = row.document() {
+            extended::write(document, extended::Form::Lossless, out);
+            return self.end_row();
+        }
         out.push(b'{');
         for (at, (name, value)) in self.names.iter().zip(row.values()).enumerate() {
             if at > 0 {
@@ -312,7 +403,15 @@ impl<W: Write> RowWriter for Json<W> {
             }
             out.extend_from_slice(name);
             match value {
-                ValueRef::Null => out.extend_from_slice(b"null"),
+                ValueRef::Null | ValueRef::Missing => out.extend_from_slice(b"null"),
+                ValueRef::Bson(tag, value) => {
+                    let element = Element {
+                        name: b"",
+                        tag,
+                        value,
+                    };
+                    extended::write_value(&element, extended::Form::Lossless, out);
+                }
                 ValueRef::Text(text) => json_text(out, text)?,
                 ValueRef::RawText(bytes) => json_text(out, &String::from_utf8_lossy(bytes))?,
                 ValueRef::Bytes(_) => json_text(out, &value.plain())?,
@@ -329,14 +428,7 @@ impl<W: Write> RowWriter for Json<W> {
             }
         }
         out.push(b'}');
-        if !self.array {
-            out.push(b'\n');
-        }
-        if out.len() >= BUFFER {
-            self.out.write_all(out)?;
-            out.clear();
-        }
-        Ok(())
+        self.end_row()
     }
 
     fn finish(&mut self) -> io::Result<()> {
@@ -378,7 +470,7 @@ impl<W: Write> RowWriter for Record<W> {
         }
         self.first = false;
         for (name, value) in self.names.iter().zip(row.values()) {
-            let shown = show_value(value, usize::MAX / 4);
+            let shown = show_whole(value, usize::MAX / 4);
             if self.header {
                 writeln!(self.out, "{name}  {}", shown.text())?;
             } else {
@@ -402,7 +494,12 @@ struct Aligned<W> {
 
 impl<W: Write> RowWriter for Aligned<W> {
     fn columns(&mut self, columns: &[Column]) -> io::Result<()> {
-        self.rows = ResultSet::new(columns.to_vec(), Budget::new(HELD), HELD);
+        // Values are kept, not documents.
+        let plain = columns.iter().cloned().map(|column| Column {
+            path: None,
+            ..column
+        });
+        self.rows = ResultSet::new(plain.collect(), Budget::new(HELD), HELD);
         Ok(())
     }
 
@@ -433,7 +530,7 @@ impl<W: Write> RowWriter for Aligned<W> {
             let (_, batch) = self.rows.batch(at)?;
             for row in batch.rows() {
                 for (column, value) in row.values().enumerate().take(widths.len()) {
-                    let shown = show_value(value, most);
+                    let shown = show_whole(value, most);
                     widths[column] = widths[column].max(shown.width);
                     numbers[column] |= shown.look == Look::Number;
                 }
@@ -469,7 +566,7 @@ impl<W: Write> RowWriter for Aligned<W> {
             for row in batch.rows() {
                 line.clear();
                 for (column, value) in row.values().enumerate().take(labels.len()) {
-                    let shown = show_value(value, most);
+                    let shown = show_whole(value, most);
                     let right =
                         shown.look == Look::Number || numbers[column] && shown.look == Look::Null;
                     put(&mut line, column, &shown.text(), shown.width, right);

@@ -3,6 +3,7 @@
 //! Nothing else in the program decides what may reach the screen.
 
 use idle_tide_core::ValueRef;
+use idle_tide_core::document::bson;
 use unicode_segmentation::UnicodeSegmentation;
 use unicode_width::UnicodeWidthChar;
 
@@ -24,6 +25,12 @@ pub enum Look {
     Bytes,
     /// True or false.
     Boolean,
+    /// A field that is not there.
+    Missing,
+    /// An object or a list within a document.
+    Nested,
+    /// A date, an identifier or another value of a document.
+    Other,
 }
 
 /// Characters of one style.
@@ -274,12 +281,50 @@ pub fn show_value(value: ValueRef<'_>, most: usize) -> Shown {
             paint(&value.plain(), &mut painter);
             Look::Boolean
         }
+        ValueRef::Missing => {
+            painter.put("·", 1, false);
+            Look::Missing
+        }
+        ValueRef::Bson(tag @ (bson::OBJECT | bson::LIST), bytes) => {
+            let count = bson::elements(bytes).count();
+            let words = if tag == bson::LIST {
+                format!("⋯ {count}")
+            } else {
+                "⋯".into()
+            };
+            paint(&words, &mut painter);
+            Look::Nested
+        }
+        ValueRef::Bson(bson::DECIMAL, _) => {
+            paint(&value.plain(), &mut painter);
+            Look::Number
+        }
+        ValueRef::Bson(bson::DATE, bytes) => {
+            let date = bytes.try_into().map_or(0, i64::from_le_bytes);
+            paint(
+                &idle_tide_core::document::time::readable(date),
+                &mut painter,
+            );
+            Look::Other
+        }
+        ValueRef::Bson(..) => {
+            paint(&value.plain(), &mut painter);
+            Look::Other
+        }
         ValueRef::Integer(_) | ValueRef::Float(_) | ValueRef::Number(_) => {
             paint(&value.plain(), &mut painter);
             Look::Number
         }
     };
     painter.finish(look)
+}
+
+/// The same as [`show_value`], with nested values written out.
+pub fn show_whole(value: ValueRef<'_>, most: usize) -> Shown {
+    match value {
+        ValueRef::Bson(bson::OBJECT | bson::LIST, _) => show_text(&value.plain(), most),
+        other => show_value(other, most),
+    }
 }
 
 /// A writer that lets line breaks and tabs through and marks everything else that a terminal would

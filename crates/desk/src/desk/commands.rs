@@ -4,7 +4,6 @@
 use idle_tide_draw::{Format, Layout};
 use idle_tide_lang::command::Parsed;
 use idle_tide_lang::correct::{Correction, Edit};
-use idle_tide_lang::expr;
 
 use super::{Desk, Request};
 use crate::entry::{Content, Entry, State};
@@ -37,6 +36,16 @@ impl Desk {
                 self.sheet()?;
                 let row = first.and_then(|row| row.parse().ok());
                 self.requests.push_back(Request::Record(row));
+            }
+            "outline" | "text" => {
+                let sheet = self.sheet()?;
+                if !read(&sheet.set).holds_documents() {
+                    return Err(plain(
+                        "The rows of this result are no documents; /record shows one field per line.",
+                    ));
+                }
+                self.requests
+                    .push_back(Request::Document(parsed.command.name == "text"));
             }
             "recall" => {
                 let statement = self.statement_of(first)?;
@@ -167,7 +176,7 @@ impl Desk {
         let bound = {
             let sheet = self.sheet()?;
             let set = read(&sheet.set);
-            expr::parse(&parsed.rest).and_then(|parsed| expr::bind(&parsed, set.columns()))
+            crate::filter::Filter::new(&parsed.rest, set.columns(), crate::sheet::now())
         };
         if let Err(error) = bound {
             let at = |span: &std::ops::Range<usize>| {

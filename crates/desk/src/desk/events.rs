@@ -44,6 +44,11 @@ impl Desk {
                 took,
                 bearings,
             } => self.planned(ticket, plan, took, *bearings),
+            Event::Staged {
+                ticket,
+                stages,
+                bearings,
+            } => self.staged(ticket, stages, *bearings),
             Event::Refusing(done) => self.writes_set(done),
             Event::Arranged {
                 entry,
@@ -443,7 +448,11 @@ impl Desk {
                     .and(Tone::Number, idle_tide_draw::picture::grouped(rows))
                     .and(
                         Tone::Plain,
-                        format!(" {} in {table}", if rows == 1 { "row" } else { "rows" }),
+                        format!(
+                            " {}{} in {table}",
+                            self.here.dialect.row(),
+                            if rows == 1 { "" } else { "s" }
+                        ),
                     ),
             );
         }
@@ -454,7 +463,7 @@ impl Desk {
         let about = summary(statement, self.here.dialect);
         let mut page = Page::new();
         let target = about.target.unwrap_or_default();
-        let rows = |count: u64| idle_tide_draw::picture::counted(count, "row");
+        let rows = |count: u64| idle_tide_draw::picture::counted(count, self.here.dialect.row());
         let headline = match (about.verb.as_str(), outcome.changed) {
             ("insert" | "replace", Some(count)) => {
                 format!("{} inserted into {target}.", rows(count))
@@ -467,9 +476,48 @@ impl Desk {
             ("begin" | "savepoint", _) => "A transaction is open.".to_string(),
             ("commit" | "end", _) => "What the transaction changed is kept.".to_string(),
             ("rollback", _) => "What the transaction changed is taken back.".to_string(),
+            ("empty", Some(count)) => format!(
+                "{} removed from {target}; the collection is there still.",
+                rows(count)
+            ),
             _ => "Done.".to_string(),
         };
+        let mut made = outcome.made.iter();
+        // What a document source says it did is said in its own words.
+        let headline = match (about.verb.as_str(), made.len()) {
+            ("insert" | "update" | "delete" | "empty", _) | (_, 0) => headline,
+            _ => made.next().cloned().unwrap_or(headline),
+        };
         page.say(Tone::Heading, headline);
+        for sentence in made {
+            page.say(Tone::Plain, sentence.clone());
+        }
+        if let Some(first) = outcome.new_ids.first() {
+            page.gap();
+            for (at, id) in outcome.new_ids.iter().enumerate() {
+                let label = match (at, first) {
+                    (0, _) if outcome.new_ids.len() == 1 => "new id",
+                    (0, _) => "new ids",
+                    _ => "",
+                };
+                page.line(
+                    Line::new()
+                        .column(Tone::Faint, label, 10)
+                        .and(Tone::Number, id.clone()),
+                );
+            }
+            let more = outcome
+                .changed
+                .unwrap_or(0)
+                .saturating_sub(outcome.new_ids.len() as u64);
+            if more > 0 {
+                page.line(
+                    Line::new()
+                        .column(Tone::Faint, "", 10)
+                        .and(Tone::Faint, format!("and {more} more")),
+                );
+            }
+        }
         if let Some(key) = outcome.new_key {
             page.gap();
             page.line(
@@ -539,7 +587,42 @@ impl Desk {
             }
             "schemas" => sheet(lists::schemas(&catalog, pattern)),
             "find" => sheet(lists::find(&catalog, &parsed.rest)),
-            "tables" | "views" | "sequences" | "functions" => {
+            "tables" if self.here.dialect.is_flow() => {
+                sheet(lists::list(&catalog, "collections", pattern, full))
+            }
+            "collections" if !self.here.dialect.is_flow() => {
+                sheet(lists::list(&catalog, "tables", pattern, full))
+            }
+            "shape" => {
+                let Some(object) = catalog.table(pattern) else {
+                    let failure = self.no_such_object(&parsed, pattern);
+                    self.fail(entry, &waiting, failure);
+                    return;
+                };
+                match &object.shape {
+                    Some(shape) => {
+                        let looked = idle_tide_draw::picture::counted(shape.sampled, "document");
+                        let words = match object.rows {
+                            Some(all) if all == shape.sampled => format!("From all {looked}."),
+                            Some(all) => format!(
+                                "From a sample of {looked} of {}.",
+                                idle_tide_draw::picture::grouped(all)
+                            ),
+                            None => format!("From a sample of {looked}."),
+                        };
+                        self.say(words, Tone::Plain);
+                        sheet(lists::shape(shape))
+                    }
+                    None => {
+                        let words = format!(
+                            "A {} has its columns declared: /about {pattern} shows them.",
+                            object.kind.word()
+                        );
+                        return self.fail(entry, &waiting, failure::plain(words));
+                    }
+                }
+            }
+            "tables" | "views" | "sequences" | "functions" | "collections" => {
                 sheet(lists::list(&catalog, parsed.command.name, pattern, full))
             }
             "definition" if parsed.arguments.is_empty() => {
@@ -640,9 +723,13 @@ impl Desk {
             Err(error) => return self.statement_failed(&busy, &error),
         };
         let question = match &busy.doing {
-            Doing::Counting(sweep, counts) => {
-                guard::question(sweep, counts, &answers, &self.here.catalog)
-            }
+            Doing::Counting(sweep, counts) => guard::question(
+                sweep,
+                counts,
+                &answers,
+                &self.here.catalog,
+                self.here.dialect,
+            ),
             _ => None,
         };
         match question {

@@ -248,6 +248,224 @@ impl Desk {
     }
 
     /// A plan came, or why there is none.
+    /// Begins `/stages`: the flow that follows, or that of the current entry.
+    pub(super) fn start_stages(
+        &mut self,
+        waiting: Waiting,
+        text: &str,
+        parsed: &Parsed,
+    ) -> Result<(), Box<(Waiting, Failure)>> {
+        if !self.here.dialect.is_flow() {
+            let words = "Stages are those of a flow, and this database takes SQL; /plan shows how a statement runs.";
+            return Err(Box::new((waiting, failure::plain(words))));
+        }
+        let statement = match parsed.rest.as_str() {
+            "" => match self.statement_of(None) {
+                Ok(statement) if !statement.starts_with('/') => statement,
+                Ok(_) => {
+                    return Err(Box::new((
+                        waiting,
+                        failure::plain(
+                            "The current entry is no flow. Show one that is, or write it: /stages from ...",
+                        ),
+                    )));
+                }
+                Err(failure) => return Err(Box::new((waiting, failure))),
+            },
+            rest => rest.to_string(),
+        };
+        let at = self.new_entry(text, false);
+        self.look_at_stages(at, waiting, statement, std::collections::HashSet::new());
+        Ok(())
+    }
+
+    fn look_at_stages(
+        &mut self,
+        at: usize,
+        waiting: Waiting,
+        statement: String,
+        left_out: std::collections::HashSet<usize>,
+    ) {
+        self.entries[at].state = State::Running;
+        self.entries[at].started = Some(Instant::now());
+        let entry = self.entries[at].number;
+        self.here.worker.send(Job::Stages {
+            ticket: u64::from(entry),
+            statement: statement.clone(),
+            left_out,
+        });
+        self.here.busy = Some(Busy {
+            entry,
+            statement,
+            waiting,
+            doing: Doing::Staging,
+            secrets: Vec::new(),
+        });
+    }
+
+    /// The stages of an entry, to move through them.
+    pub fn stages_mut(&mut self, entry: u32) -> Option<&mut crate::stages::Stages> {
+        let at = self.place_of(entry)?;
+        self.entries[at].stages_mut()
+    }
+
+    /// Leaves the stage that is looked at out, or puts it back, and counts again.
+    pub fn toggle_stage(&mut self, entry: u32) {
+        let Some(at) = self.place_of(entry) else {
+            return;
+        };
+        if self.here.busy.is_some() || self.entries[at].session != self.here.number {
+            return self.say(
+                "Something else runs, or the flow is of another session.",
+                Tone::Care,
+            );
+        }
+        let Some(stages) = self.entries[at].stages() else {
+            return;
+        };
+        let Some(number) = stages.at.checked_sub(1) else {
+            return self.say("The collection itself cannot be left out.", Tone::Plain);
+        };
+        let mut left_out = stages.left_out.clone();
+        if !left_out.remove(&number) {
+            left_out.insert(number);
+        }
+        let flow = idle_tide_lang::flow::ast::Statement::Flow(stages.flow.clone());
+        self.look_at_stages(
+            at,
+            Waiting::alone("", true),
+            idle_tide_lang::flow::format(&flow),
+            left_out,
+        );
+    }
+
+    pub(super) fn staged(
+        &mut self,
+        ticket: u64,
+        stages: Result<Box<crate::stages::Stages>, EngineError>,
+        bearings: Bearings,
+    ) {
+        self.here.bearings = bearings;
+        let waits = |busy: &mut Busy| {
+            u64::from(busy.entry) == ticket && matches!(busy.doing, Doing::Staging)
+        };
+        let Some(busy) = self.here.busy.take_if(waits) else {
+            return;
+        };
+        let before = self
+            .place_of(busy.entry)
+            .and_then(|at| self.entries[at].stages().map(|s| (s.at, s.shows_compiled)));
+        match stages {
+            Ok(mut stages) => {
+                if let Some((at, compiled)) = before {
+                    stages.at = at.min(stages.flow.stages.len());
+                    stages.shows_compiled = compiled;
+                }
+                if let Some(at) = self.place_of(busy.entry) {
+                    self.entries[at].started = None;
+                }
+                self.end_entry(busy.entry, State::Done, Content::Stages(stages));
+            }
+            Err(error) => {
+                self.here.lost |= matches!(error.fault, Fault::Lost | Fault::NotSent);
+                let failure = failure::of_statement(
+                    &busy.statement,
+                    &error,
+                    &self.here.catalog,
+                    self.here.dialect,
+                    false,
+                    0,
+                );
+                // Its place is one of the flow, not of the command.
+                self.fail(
+                    busy.entry,
+                    &busy.waiting,
+                    Failure {
+                        place: None,
+                        corrections: Vec::new(),
+                        ..failure
+                    },
+                );
+            }
+        }
+        self.pump();
+    }
+
+    /// `/practice start` and `/practice stop`.
+    pub(super) fn practice(
+        &mut self,
+        waiting: Waiting,
+        text: &str,
+        parsed: &Parsed,
+    ) -> Result<(), Box<(Waiting, Failure)>> {
+        use idle_tide_dock::server::{Server, Settings, Store, listen};
+        let address = |port: u16| format!("mongodb://127.0.0.1:{port}/harbour-log");
+        let mut page = Page::new();
+        match parsed.argument(0) {
+            Some("stop") => match self.practice.take() {
+                Some(listening) => {
+                    let place = listening.address;
+                    drop(listening);
+                    page.say(
+                        Tone::Heading,
+                        format!("The practice server at {place} was stopped."),
+                    );
+                    page.gap();
+                    page.say(Tone::Faint, "What was changed on it is gone with it.");
+                }
+                None => {
+                    return Err(Box::new((
+                        waiting,
+                        failure::plain(
+                            "The practice server is not running. /practice start starts it.",
+                        ),
+                    )));
+                }
+            },
+            _ => {
+                if self.practice.is_none() {
+                    let mut store = Store::default();
+                    for name in idle_tide_harbour::documents::COLLECTIONS {
+                        let documents = idle_tide_dock::harbour::collection(
+                            name,
+                            idle_tide_harbour::documents::LANDINGS,
+                        );
+                        // The scenario's identifiers are all different.
+                        let _ = store.fill("harbour-log", name, documents);
+                    }
+                    let server = Server::new(store, Settings::default());
+                    let started = listen(std::sync::Arc::clone(&server), 27_117, None)
+                        .or_else(|_| listen(server, 0, None));
+                    match started {
+                        Ok(listening) => self.practice = Some(listening),
+                        Err(error) => {
+                            return Err(Box::new((
+                                waiting,
+                                failure::plain(format!(
+                                    "The practice server cannot listen on this machine: {error}."
+                                )),
+                            )));
+                        }
+                    }
+                }
+                let port = self.practice.as_ref().map_or(0, |l| l.address.port());
+                page.say(Tone::Heading, "The practice server listens.");
+                page.gap();
+                page.line(
+                    Line::new()
+                        .column(Tone::Faint, "address", 10)
+                        .and(Tone::Plain, address(port)),
+                );
+                page.gap();
+                page.say(Tone::Faint, "It is a stand-in for practice with the harbour's documents, in memory. It ends with this program, or with /practice stop.");
+                self.requests
+                    .push_back(Request::Recall(format!("/open {}", address(port))));
+            }
+        }
+        self.finished_entry(text, Content::Page(page));
+        Ok(())
+    }
+
     pub(super) fn planned(
         &mut self,
         ticket: u64,

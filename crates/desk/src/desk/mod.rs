@@ -105,6 +105,8 @@ pub enum Request {
     Recall(String),
     /// Show a row as a record; the current one when `None`, else counted from 1.
     Record(Option<u64>),
+    /// Show the current document, as text or as an outline.
+    Document(bool),
     /// Change the theme, or say which there are.
     Theme(Option<String>),
     /// Open the guide at a topic.
@@ -183,6 +185,8 @@ enum Doing {
     Listing(Option<String>),
     /// The plan of a statement.
     Planning,
+    /// The stages of a flow.
+    Staging,
     /// A new password.
     Password,
     /// The answer whether to end this session.
@@ -250,6 +254,7 @@ pub struct Desk {
     stream: Option<MakeSink>,
     watched: Option<Watched>,
     exporting: bool,
+    practice: Option<idle_tide_dock::server::Listening>,
 }
 
 impl Desk {
@@ -298,6 +303,7 @@ impl Desk {
             memory: Budget::new(ALL_MEMORY),
             stream: options.stream,
             watched: None,
+            practice: None,
             exporting: false,
         }
     }

@@ -388,7 +388,8 @@ impl Desk {
             source,
             options: OpenOptions {
                 write: parsed.has("write"),
-                new: false,
+                keep_going: parsed.has("keep-going"),
+                ..OpenOptions::default()
             },
             tone: crate::settings::Tone::Calm,
         })

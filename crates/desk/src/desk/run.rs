@@ -152,6 +152,7 @@ impl Desk {
                 self.here.bearings.database.clone(),
             ),
             text: text.trim().to_string(),
+            thing: self.here.dialect.row(),
             is_statement,
             state: State::Waiting,
             content: Content::Nothing,
@@ -233,11 +234,19 @@ impl Desk {
             "open" | "reopen" | "back" | "close" | "use" => {
                 return self.source_command(waiting, text, &parsed);
             }
+            "route" | "follow" if self.here.dialect.is_flow() => {
+                let words = "Ways and steps along links are for tables so far; between collections a flow joins:  from landings join surveys as s on vessel.call_sign = s.vessel.call_sign";
+                return Err(Box::new((waiting, failure::plain(words))));
+            }
             "change-password" => return self.ask_new_password(waiting, text),
             "plan" if !self.here.is_nowhere() => return self.start_plan(waiting, text, &parsed),
+            "stages" if !self.here.is_nowhere() => {
+                return self.start_stages(waiting, text, &parsed);
+            }
+            "practice" => return self.practice(waiting, text, &parsed),
             "tables" | "views" | "indexes" | "about" | "definition" | "figures" | "sample"
             | "databases" | "roles" | "access" | "schemas" | "sequences" | "functions" | "find"
-            | "links" | "route" | "plan" | "follow"
+            | "links" | "route" | "plan" | "follow" | "collections" | "shape" | "stages"
                 if self.here.is_nowhere() =>
             {
                 return Err(Box::new((waiting, failure::nowhere())));
@@ -268,7 +277,8 @@ impl Desk {
                 });
             }
             "tables" | "views" | "indexes" | "schemas" | "sequences" | "functions" | "find"
-            | "links" | "route" | "about" | "definition" | "figures" | "sample" => {
+            | "links" | "route" | "about" | "definition" | "figures" | "sample" | "collections"
+            | "shape" => {
                 let at = self.new_entry(text, false);
                 self.entries[at].state = State::Running;
                 self.await_catalog(
@@ -375,6 +385,7 @@ impl Desk {
             .map_or(0..0, |part| part.span.clone());
         let what = match parsed.command.name {
             "about" | "definition" => "object",
+            _ if self.here.dialect.is_flow() => "collection",
             _ => "table or view",
         };
         failure::of_command(&command::CommandError {
@@ -531,7 +542,16 @@ impl Desk {
     pub(super) fn start_reading(&mut self, mut busy: Busy, parsed: &Parsed) {
         let name = parsed.argument(0).unwrap_or_default();
         match self.known_table(parsed, name) {
-            Ok(table) => busy.statement = format!("select * from {table}"),
+            Ok(table) => {
+                busy.statement = format!(
+                    "{} {table}",
+                    if self.here.dialect.is_flow() {
+                        "from"
+                    } else {
+                        "select * from"
+                    }
+                );
+            }
             Err(failure) => {
                 let entry = busy.entry;
                 self.fail(entry, &busy.waiting, failure);
@@ -551,6 +571,7 @@ impl Desk {
                 busy.statement.push_str(&match self.here.dialect.family {
                     Family::Postgres => format!(" tablesample system ({:.4})", share * 100.0),
                     Family::Mariadb => format!(" where rand() < {share:.6}"),
+                    Family::Documents => format!(" sample {FIGURES_OF}"),
                     Family::Sqlite => {
                         format!(" where abs(random() % 1000000) < {:.0}", share * 1e6)
                     }
@@ -594,6 +615,19 @@ impl Desk {
                 })
             }
         };
+        if self.here.dialect.is_flow() {
+            // A flow may read what earlier entries gave.
+            let sets: std::collections::HashMap<u32, Arc<RwLock<ResultSet>>> = self
+                .entries
+                .iter()
+                .filter_map(|e| Some((e.number, Arc::clone(&e.sheet()?.set))))
+                .collect();
+            self.here
+                .worker
+                .send(Job::Earlier(Arc::new(move |number, take| {
+                    earlier(&sets, number, take)
+                })));
+        }
         self.entries[at].state = State::Running;
         self.entries[at].started = Some(Instant::now());
         self.here.worker.send(Job::Run {
@@ -630,4 +664,36 @@ impl Desk {
             corrections,
         });
     }
+}
+
+/// Hands over the rows of an earlier entry as documents.
+fn earlier(
+    sets: &std::collections::HashMap<u32, Arc<RwLock<ResultSet>>>,
+    number: u32,
+    take: &mut dyn FnMut(idle_tide_core::Document) -> bool,
+) -> Result<(), String> {
+    let Some(set) = sets.get(&number) else {
+        return Err(format!(
+            "Entry {number} has no rows. F3 shows the entries and their numbers."
+        ));
+    };
+    let set = crate::sheet::read(set);
+    let labels = idle_tide_core::column_labels(set.columns());
+    for at in 0..set.batches() {
+        let (_, batch) = set.batch(at).map_err(|error| error.to_string())?;
+        for row in batch.rows() {
+            let document = match row.document() {
+                Some(bytes) => idle_tide_core::document::bson::tree(bytes),
+                None => labels
+                    .iter()
+                    .zip(row.values())
+                    .filter_map(|(label, value)| Some((label.as_str(), value.to_datum()?)))
+                    .collect(),
+            };
+            if !take(document) {
+                return Ok(());
+            }
+        }
+    }
+    Ok(())
 }
