@@ -52,11 +52,24 @@ pub enum Over {
     Catalog,
     /// The sources.
     Sources(Box<Sources>),
+    /// The current document.
+    Document(Paper),
     /// The current row as a record; the first line shown.
     Record {
         /// First line shown.
         top: usize,
     },
+}
+
+/// Where a document is being read.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Paper {
+    /// Whether it is shown as text.
+    pub text: bool,
+    /// First line shown.
+    pub top: usize,
+    /// The current line.
+    pub at: usize,
 }
 
 /// A line that is asked for while reading.
@@ -161,6 +174,8 @@ pub struct Spots {
 
 /// The full screen.
 pub struct App {
+    /// Places in documents that are closed in the outline.
+    pub closed: std::collections::HashSet<String>,
     /// The session.
     pub desk: Desk,
     /// What is written.
@@ -223,6 +238,7 @@ impl App {
     /// The screen of a session.
     pub fn new(desk: Desk, theme: Theme, settings: Option<PathBuf>) -> Self {
         App {
+            closed: Default::default(),
             desk,
             composer: Composer::default(),
             focus: Focus::Write,
@@ -287,7 +303,10 @@ impl App {
         if self.desk.entries().len() > entries_before {
             self.cleared = false;
             self.prompt = None;
-            if matches!(self.over, Over::Record { .. } | Over::Entries { .. }) {
+            if matches!(
+                self.over,
+                Over::Record { .. } | Over::Document(_) | Over::Entries { .. }
+            ) {
                 self.over = Over::Nothing;
             }
         }
@@ -342,6 +361,7 @@ impl App {
                 }
                 self.open_record();
             }
+            Request::Document(text) => self.open_document(text),
             Request::Theme(None) => {
                 let words = format!(
                     "The theme is {}; there are deep, shoal and plain.",
@@ -443,7 +463,14 @@ impl App {
             .entry()
             .and_then(|e| e.sheet())
             .map_or(0, |s| s.shown());
-        if rows > 0 && !self.cleared {
+        let documents = self
+            .desk
+            .entry()
+            .and_then(|e| e.sheet())
+            .is_some_and(|s| idle_tide_desk::sheet::read(&s.set).holds_documents());
+        if rows > 0 && !self.cleared && documents {
+            self.open_document(false);
+        } else if rows > 0 && !self.cleared {
             self.over = Over::Record { top: 0 };
             self.focus = Focus::Read;
         } else {

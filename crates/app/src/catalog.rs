@@ -387,7 +387,12 @@ impl CatalogView {
             .iter()
             .enumerate()
             .filter(|(_, f)| fits(&f.name));
-        section("columns", fields.map(|(n, _)| Part::Field(n)).collect());
+        let heading = if object.kind == Kind::Collection {
+            "paths"
+        } else {
+            "columns"
+        };
+        section(heading, fields.map(|(n, _)| Part::Field(n)).collect());
         let indexes = object
             .indexes
             .iter()

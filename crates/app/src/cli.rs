@@ -42,6 +42,8 @@ enum Sub {
     Run(Run),
     /// List the databases of a server
     Databases(Databases),
+    /// Serve the harbour's documents on this machine, for practice and tests
+    PracticeServer(crate::practice::Practice),
 }
 
 /// What a server is reached by, beside its address.
@@ -106,6 +108,12 @@ pub struct Open {
     /// Open a file for writing too
     #[arg(long)]
     write: bool,
+    /// demo: its documents instead of its tables
+    #[arg(long)]
+    docs: bool,
+    /// Documents in files: leave out what cannot be understood and read the rest
+    #[arg(long)]
+    keep_going: bool,
     /// Make a new database file and open it
     #[arg(long, value_name = "FILE", conflicts_with = "source")]
     new: Option<PathBuf>,
@@ -175,6 +183,7 @@ pub fn main() -> i32 {
     let cli = Cli::parse();
     let done = match cli.command {
         Some(Sub::Run(run)) => return shell::run(&run),
+        Some(Sub::PracticeServer(options)) => crate::practice::run(&options),
         Some(Sub::Databases(list)) => {
             return shell::run(&Run {
                 source: list.source,
@@ -277,7 +286,10 @@ pub fn named(name: &str, server: &Server, write: bool) -> Result<Origin, OpenErr
     Ok(Origin {
         name: source.name(),
         source,
-        options: OpenOptions { write, new: false },
+        options: OpenOptions {
+            write,
+            ..OpenOptions::default()
+        },
         tone: idle_tide_desk::settings::Tone::Calm,
     })
 }
@@ -321,12 +333,25 @@ fn of(name: String, source: Source, options: OpenOptions) -> Origin {
 fn source(open: &Open) -> Result<Option<Origin>, OpenError> {
     let mut options = OpenOptions {
         write: open.write,
-        new: false,
+        keep_going: open.keep_going,
+        ..OpenOptions::default()
     };
     if let Some(path) = &open.new {
         options.new = true;
         let source = Source::File(path.clone());
         return Ok(Some(of(source.name(), source, options)));
+    }
+    if open.docs {
+        if open.source.as_deref() != Some("demo") {
+            return Err(OpenError::plain(
+                "--docs belongs to demo: idle-tide demo --docs.",
+            ));
+        }
+        return Ok(Some(of(
+            Source::DemoDocuments.name(),
+            Source::DemoDocuments,
+            options,
+        )));
     }
     let Some(name) = &open.source else {
         if open.server.overrides() != Overrides::default() {
@@ -336,7 +361,8 @@ fn source(open: &Open) -> Result<Option<Origin>, OpenError> {
         }
         return Ok(None);
     };
-    let origin = named(name, &open.server, open.write)?;
+    let mut origin = named(name, &open.server, open.write)?;
+    origin.options.keep_going = open.keep_going;
     if origin.source != Source::Demo {
         if open.readings.is_some() || open.fresh {
             return Err(OpenError::plain("--readings and --fresh belong to demo."));

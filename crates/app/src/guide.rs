@@ -15,6 +15,8 @@ pub const TOPICS: &[&str] = &[
     "look around",
     "links",
     "plans",
+    "documents",
+    "flows",
     "write",
     "statements",
     "errors",
@@ -79,6 +81,16 @@ fn words(topic: &str) -> &'static [&'static str] {
         "plans" => &[
             "/plan STATEMENT shows how the server runs it, as a tree, with rows and times where the server tells them and the costly step marked; without a statement, of the current entry. The server's own text stands below.",
             "A statement that reads is run to be measured, in a transaction that may only read (PostgreSQL, MariaDB); --estimate does not run it. One that writes is planned and never run; while a transaction is open nothing is run for a plan.",
+        ],
+        "documents" => &[
+            "docs:PATH opens a file or a folder of JSON, JSON lines or BSON as a database, for reading; --write lets it be changed, --keep-going leaves out what is broken. demo-docs is the practice harbour's own. mongodb:// opens a server; /practice start has one to try.",
+            "A result of documents shows their paths as columns, the commonest first, the kind under the name. · is a field that is not there, null is null, ⋯ is an object or a list, with the number of its elements. F4 opens the document as an outline, T there as text.",
+            "/shape COLLECTION shows every path with its kinds and their shares. F7 shows a flow stage by stage: documents in and out, what was dropped, samples of both; Space leaves a stage out.",
+        ],
+        "flows" => &[
+            "A flow says where documents come from and what happens to them, one clause after the other: from landings where port = 'Brackwater' group by species { n: count() } order by n desc;",
+            "Conditions are those of SQL. A path that crosses a list stands for its elements: lines.kg > 20 holds where one element fits; some lines (kg > 20 and grade = 'A') wants one that fits all of it. is null asks for null or not there, is missing for not there.",
+            "An update or delete without a condition has to say all: delete all from landings. docs/flow.md teaches the whole language.",
         ],
         "write" => &[
             "The list of what could stand at the cursor opens as you type: columns of the tables that this place sees (also through aliases, of queries in brackets and of common tables), tables after from, linked ones first after join, the linking condition after on, the values of a column that holds one of a few, keywords, functions with their arguments. Tab takes what is marked, or first what all have in common; ↑ and ↓ choose; Esc closes it.",
@@ -223,6 +235,7 @@ pub fn page(topic: &str, width: usize) -> Page {
         "keys" => &Place::ALL,
         "write" => &[Place::Writing, Place::Completing],
         "read" => &[Place::Rows, Place::Text, Place::Record],
+        "documents" => &[Place::Document, Place::Stages],
         "look around" => &[Place::Catalog, Place::Actions],
         "links" => &[Place::Links],
         "entries" => &[Place::Entries],

@@ -22,6 +22,10 @@ pub enum Place {
     Actions,
     /// In the record.
     Record,
+    /// In a document.
+    Document,
+    /// On the stages of a flow.
+    Stages,
     /// In the entries.
     Entries,
     /// In the guide.
@@ -40,7 +44,7 @@ pub enum Place {
 
 impl Place {
     /// All places, in the guide's order.
-    pub const ALL: [Place; 16] = [
+    pub const ALL: [Place; 18] = [
         Place::Everywhere,
         Place::Writing,
         Place::Completing,
@@ -48,6 +52,8 @@ impl Place {
         Place::Rows,
         Place::Text,
         Place::Record,
+        Place::Document,
+        Place::Stages,
         Place::Catalog,
         Place::Actions,
         Place::Links,
@@ -68,6 +74,8 @@ impl Place {
             Place::Rows => "While reading rows",
             Place::Text => "While reading a text",
             Place::Record => "In the record",
+            Place::Document => "In a document",
+            Place::Stages => "On the stages of a flow",
             Place::Links => "On a drawing of links",
             Place::Catalog => "In the catalog",
             Place::Actions => "In the catalog's list of actions",
@@ -169,6 +177,16 @@ pub static KEYS: &[Key] = &[
     key(P::Record, "↑ ↓", "rows", true, "", "the row before, after"),
     key(P::Record, "PgUp PgDn", "fields", true, "", "scroll the fields"),
     key(P::Record, "Esc", "closes", true, "", "back to the rows"),
+    key(P::Document, "↑ ↓", "lines", true, "", "the line before, after"),
+    key(P::Document, "← →", "closes, opens", true, "", "closes or opens what the line holds; ← goes to what holds the line, → into it"),
+    key(P::Document, "PgUp PgDn", "documents", true, "", "the document before, after"),
+    key(P::Document, "T", "text or outline", true, "/text", "the document as text, or as an outline"),
+    key(P::Document, "Esc", "back", true, "", "back to the rows"),
+    key(P::Stages, "↑ ↓", "stage", true, "", "the stage before, after"),
+    key(P::Stages, "Space", "leaves the stage out", true, "", "leaves the stage out, or puts it back, and counts again"),
+    key(P::Stages, "Enter", "its documents as a result", true, "", "runs the flow up to this stage"),
+    key(P::Stages, "C", "compiled form", true, "", "the stage as a server gets it, or samples again"),
+    key(P::Stages, "Esc", "writes", true, "", "back to writing"),
     key(P::Catalog, "← →", "columns", true, "", "the column before; what is marked opens to the right"),
     key(P::Catalog, "↑ ↓", "choose", false, "", "choose; PgUp, PgDn, Home and End too"),
     key(P::Catalog, "type", "narrows", true, "", "narrows the column you are in, by letters in their order; Backspace and Ctrl-U widen it"),
@@ -226,6 +244,7 @@ pub static KEYS: &[Key] = &[
     key(P::Everywhere, "F6", "links", false, "/links", "how the tables hang together, drawn"),
     key(P::Everywhere, "F3", "entries", true, "/entries", "all entries, and statements of earlier sessions"),
     key(P::Everywhere, "F4", "record", false, "/record", "the current row, one field per line"),
+    key(P::Everywhere, "F7", "stages", false, "/stages", "the flow that is written, or that of the entry, stage by stage"),
     key(P::Everywhere, "F9", "sources", true, "/sources", "open sessions, saved sources, servers on this machine"),
     key(P::Everywhere, "Ctrl-L", "", false, "", "draws the screen anew"),
 ];

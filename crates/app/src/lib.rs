@@ -8,6 +8,7 @@ pub mod cli;
 pub mod composer;
 pub mod guide;
 pub mod keys;
+pub mod practice;
 mod press;
 pub mod shell;
 pub mod sources;

@@ -137,7 +137,8 @@ fn start(run: &Run) -> Result<i32, String> {
             let _ = interrupts.send(Message::Interrupt);
         }
     });
-    let origin = cli::named(&run.source, &run.server, run.write).map_err(|e| e.to_string())?;
+    let mut origin = cli::named(&run.source, &run.server, run.write).map_err(|e| e.to_string())?;
+    origin.options.keep_going = run.keep_going;
     if let Source::Server(address) = &origin.source {
         for note in &address.notes {
             say(note);
@@ -411,6 +412,11 @@ impl Session {
                     words.push_str(&format!("\nNearest: {}", nearest.label));
                 }
                 say(&words);
+            }
+            Content::Stages(stages) => {
+                self.results += 1;
+                let text = stages.page().text();
+                return self.written(self.output.clone().write_all(text.as_bytes()), place);
             }
             Content::Links(links) => {
                 self.results += 1;

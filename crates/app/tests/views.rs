@@ -77,6 +77,19 @@ impl Screen {
         }
     }
 
+    /// A screen on the harbour's documents, in files.
+    fn documents() -> Self {
+        let dir = tempfile::tempdir().expect("dir");
+        let path = dir.path().join("harbour-log");
+        idle_tide_dock::harbour::make_folder(&path).expect("made");
+        let connection =
+            idle_tide_engines::documents::Local::open(&path, true, false).expect("opens");
+        Screen {
+            _dir: Some(dir),
+            ..Self::on(Box::new(connection), "Brackwater")
+        }
+    }
+
     /// A screen with two saved sources, in the sources view.
     fn with_sources() -> Self {
         let dir = tempfile::tempdir().expect("dir");
@@ -204,6 +217,14 @@ fn timeless(mut event: Event) -> Event {
     match event {
         Event::Of(session, inner) => return Event::Of(session, Box::new(timeless(*inner))),
         Event::Done { ref mut took, .. } => *took = Duration::from_millis(8),
+        Event::Staged {
+            stages: Ok(ref mut stages),
+            ..
+        } => {
+            for counts in stages.counts.iter_mut().flatten() {
+                counts.took = Duration::ZERO;
+            }
+        }
         _ => {}
     }
     event
@@ -631,7 +652,9 @@ fn presses(cap: &str) -> Vec<Vec<KeyEvent>> {
         "→" => KeyCode::Right,
         "PgUp" => KeyCode::PageUp,
         "PgDn" => KeyCode::PageDown,
+        "Space" => KeyCode::Char(' '),
         "F1" => KeyCode::F(1),
+        "F7" => KeyCode::F(7),
         "F3" => KeyCode::F(3),
         "F4" => KeyCode::F(4),
         "F5" => KeyCode::F(5),
@@ -714,6 +737,22 @@ fn prepared(place: Place) -> Screen {
                 .press(KeyCode::Down)
                 .press(KeyCode::Enter)
                 .press(KeyCode::PageDown);
+        }
+        Place::Document => {
+            s = Screen::documents();
+            s.submit("from landings where number <= 5;");
+            s.press(KeyCode::Esc)
+                .press(KeyCode::Down)
+                .press(KeyCode::F(4));
+            s.text(60, 24);
+            for _ in 0..4 {
+                s.press(KeyCode::Down);
+            }
+        }
+        Place::Stages => {
+            s = Screen::documents();
+            s.submit("/stages from landings where port = 'Brackwater' limit 3 pick { number }");
+            s.press(KeyCode::Esc).press(KeyCode::Up);
         }
         Place::Entries => {
             s.submit("select 1;").submit("select 2;");
@@ -822,6 +861,43 @@ fn every_key_of_the_table_does_something() {
         s.press(KeyCode::F(12));
         assert_eq!(fingerprint(&mut s), before, "{place:?}");
     }
+}
+
+#[test]
+fn documents_as_rows_outline_text_shape_and_stages() {
+    let mut s = Screen::documents();
+    s.submit("from landings where number <= 40 and lines.kg > 5;");
+    s.press(KeyCode::Esc).holds("documents");
+    s.press(KeyCode::Down).press(KeyCode::F(4)).holds("outline");
+    // What is closed stays closed in the next document.
+    for _ in 0..4 {
+        s.press(KeyCode::Down);
+    }
+    s.press(KeyCode::Left);
+    assert!(!s.text(142, 42).contains("call_sign"));
+    s.press(KeyCode::PageDown);
+    assert!(!s.text(142, 42).contains("call_sign"));
+    s.types("t").holds("document_text");
+    s.press(KeyCode::Esc).press(KeyCode::Esc);
+    s.submit("/shape surveys")
+        .press(KeyCode::Esc)
+        .holds("shape");
+    s.press(KeyCode::Esc);
+    s.submit("/stages from landings where port = 'Brackwater' unnest lines group by species: lines.species { landings: count(), kg: sum(lines.kg) } where kg > 9000 order by kg desc");
+    s.press(KeyCode::Esc).press(KeyCode::Up).holds("stages");
+    // A stage that is left out changes what comes after it.
+    for _ in 0..3 {
+        s.press(KeyCode::Up);
+    }
+    s.press(KeyCode::Char(' '));
+    s.until("counted again", |app| app.desk.running().is_none());
+    let text = s.text(142, 42);
+    assert!(
+        text.contains("left out") && text.contains("4 000"),
+        "{text}"
+    );
+    s.types("c");
+    assert!(s.text(142, 42).contains("$match"));
 }
 
 #[test]

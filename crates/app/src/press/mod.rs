@@ -1,6 +1,7 @@
 //! What keys and the mouse do, place by place.
 
 mod catalog;
+mod documents;
 mod links;
 mod mouse;
 mod over;
@@ -50,6 +51,7 @@ impl App {
             KeyCode::F(1) => return self.help_key(),
             KeyCode::F(2) => return self.catalog_view(),
             KeyCode::F(6) => return self.links_view(),
+            KeyCode::F(7) => return self.stages_view(),
             KeyCode::F(3) => {
                 match self.over {
                     Over::Entries { .. } => self.over = Over::Nothing,
@@ -59,7 +61,7 @@ impl App {
             }
             KeyCode::F(4) => {
                 match self.over {
-                    Over::Record { .. } => self.over = Over::Nothing,
+                    Over::Record { .. } | Over::Document(_) => self.over = Over::Nothing,
                     _ => self.open_record(),
                 }
                 return;
@@ -79,6 +81,7 @@ impl App {
             Over::Guide { .. } => self.guide_key(key.code, control),
             Over::Entries { .. } => self.entries_key(key.code, control),
             Over::Record { .. } => self.record_key(key.code),
+            Over::Document(_) => self.document_key(key.code),
             Over::Nothing if self.prompt.is_some() => self.prompt_key(key.code, control),
             Over::Nothing => match (key.code, control) {
                 (KeyCode::PageUp, true) => self.neighbour(false),

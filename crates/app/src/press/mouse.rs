@@ -16,6 +16,7 @@ impl App {
                     Over::Guide { top, .. } | Over::Record { top } => {
                         *top = top.saturating_add_signed(step);
                     }
+                    Over::Document(paper) => paper.at = paper.at.saturating_add_signed(step),
                     Over::Catalog => self.catalog.step(step),
                     Over::Entries { .. } => {
                         self.entries_key(if down { KeyCode::Down } else { KeyCode::Up }, false);

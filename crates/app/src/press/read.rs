@@ -91,6 +91,9 @@ impl App {
         if self.reads_links() {
             return self.links_key(code, control);
         }
+        if self.reads_stages() {
+            return self.stages_key(code);
+        }
         if !self.reads_rows() {
             return self.text_key(code, control);
         }

@@ -78,6 +78,7 @@ pub(super) fn bearings(app: &App, frame: &mut Frame<'_>, area: Rect) {
             minutes => (format!("transaction open for {minutes} min"), Tone::Care),
         },
         None if nowhere => (String::new(), Tone::Faint),
+        None if app.desk.dialect().is_flow() => ("no transactions".to_string(), Tone::Faint),
         None => ("no transaction".to_string(), Tone::Faint),
     };
     let source = if nowhere {
@@ -476,6 +477,7 @@ pub(super) fn hints(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
         Over::Guide { .. } => &[Place::Guide],
         Over::Entries { .. } => &[Place::Entries],
         Over::Record { .. } => &[Place::Record],
+        Over::Document(_) => &[Place::Document],
         Over::Nothing if app.prompt.is_some() => {
             list.push(("Enter".into(), "goes there".into()));
             list.push(("Esc".into(), "leaves it".into()));
@@ -495,6 +497,7 @@ pub(super) fn hints(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
             }
         }
         Over::Nothing if app.reads_links() => &[Place::Links],
+        Over::Nothing if app.reads_stages() => &[Place::Stages],
         Over::Nothing if app.reads_rows() => &[Place::Rows],
         Over::Nothing => &[Place::Text],
     };
@@ -537,6 +540,13 @@ pub(super) fn hints(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
             && let Some(command) = elsewhere::matching_command(app.composer.text())
         {
             list.push(("Tab".into(), format!("makes it {command}")));
+        }
+        if app.focus == Focus::Write
+            && app.over == Over::Nothing
+            && app.desk.dialect().is_flow()
+            && app.composer.text().trim_start().starts_with("from ")
+        {
+            list.push(("F7".into(), "stages".into()));
         }
         for place in places {
             for key in of(*place).filter(|key| key.hinted) {

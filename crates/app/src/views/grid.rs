@@ -20,7 +20,9 @@ const GAP: u16 = 3;
 /// The tone of a value.
 pub(super) fn tone_of(look: Look) -> Tone {
     match look {
-        Look::Null | Look::Empty | Look::Bytes => Tone::Faint,
+        Look::Null | Look::Empty | Look::Bytes | Look::Missing => Tone::Faint,
+        Look::Nested => Tone::Active,
+        Look::Other => Tone::Plain,
         Look::Number => Tone::Number,
         Look::Text | Look::Boolean => Tone::Plain,
     }
@@ -133,7 +135,9 @@ fn column_kinds(entry: &Entry, visible: &[Vec<Shown>]) -> Vec<bool> {
             for line in visible {
                 match line.get(at).map(|shown| shown.look) {
                     Some(Look::Number) => numbers += 1,
-                    Some(Look::Text | Look::Bytes | Look::Boolean) => others += 1,
+                    Some(Look::Text | Look::Bytes | Look::Boolean | Look::Other | Look::Nested) => {
+                        others += 1
+                    }
                     _ => {}
                 }
             }
@@ -162,12 +166,13 @@ fn type_words(entry: &Entry, column: usize, visible: &[Vec<Shown>], at: usize) -
             .iter()
             .filter_map(|line| line.get(at))
             .map(|s| s.look)
-            .find(|l| *l != Look::Null);
+            .find(|l| !matches!(l, Look::Null | Look::Missing));
         words = match look {
             Some(Look::Number) => "number",
             Some(Look::Text | Look::Empty) => "text",
             Some(Look::Bytes) => "bytes",
             Some(Look::Boolean) => "boolean",
+            Some(Look::Nested | Look::Other) => "",
             _ => "",
         }
         .into();

@@ -4,6 +4,7 @@
 mod bars;
 mod catalog;
 mod composer;
+pub(crate) mod document;
 mod grid;
 mod links;
 mod lists;
@@ -11,6 +12,7 @@ mod pages;
 pub mod paint;
 mod record;
 mod sources;
+mod stages;
 
 use ratatui::Frame;
 use ratatui::layout::Rect;
@@ -119,6 +121,10 @@ pub fn draw(app: &mut App, frame: &mut Frame<'_>) {
         }
         Over::Catalog => catalog::draw(app, frame, body),
         Over::Sources(view) => sources::draw(app, frame, body, &view),
+        Over::Document(paper) => {
+            bars::entry_line(app, frame, shares.entry);
+            document::draw(app, frame, shares.result, paper);
+        }
         Over::Record { top } => {
             bars::entry_line(app, frame, shares.entry);
             record::draw(app, frame, shares.result, top);

@@ -31,6 +31,7 @@ pub(super) fn result(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bo
     match content {
         Some(Content::Rows(_)) => grid::draw(app, frame, area, roomy),
         Some(Content::Links(_)) => links::draw(app, frame, area),
+        Some(Content::Stages(_)) => super::stages::draw(app, frame, area),
         Some(Content::Page(page)) => {
             let page = page.clone();
             text(app, frame, area, &page);

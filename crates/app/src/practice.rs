@@ -1,0 +1,114 @@
+//! `idle-tide practice-server`: the practice server alone, until Ctrl-C.
+
+use std::io::Write;
+use std::path::PathBuf;
+
+use clap::Args;
+use idle_tide_dock::server::{Server, Settings, Store, Tls, listen};
+use idle_tide_engines::OpenError;
+use idle_tide_harbour::documents::{COLLECTIONS, LANDINGS};
+
+/// Options of `practice-server`.
+#[derive(Debug, Args)]
+pub struct Practice {
+    /// The port on this machine; 0 takes any that is free
+    #[arg(long, value_name = "PORT", default_value_t = 27117)]
+    port: u16,
+    /// Keep what it holds in this folder
+    #[arg(long, value_name = "FOLDER")]
+    data: Option<PathBuf>,
+    /// Begin without the harbour's documents
+    #[arg(long)]
+    empty: bool,
+    /// How many landings the harbour has
+    #[arg(long, value_name = "N", default_value_t = LANDINGS)]
+    landings: u64,
+    /// Ask for a login: this user, whose password is asked for
+    #[arg(long, value_name = "NAME")]
+    login: Option<String>,
+    /// Encrypt with this certificate (PEM)
+    #[arg(long, value_name = "FILE", requires = "key")]
+    certificate: Option<PathBuf>,
+    /// The key of the certificate (PEM)
+    #[arg(long, value_name = "FILE", requires = "certificate")]
+    key: Option<PathBuf>,
+    /// For tests: announce a replica set and retryable writes
+    #[arg(long, value_name = "NAME")]
+    replica_set: Option<String>,
+    /// For tests: obey the command practiceCut, which cuts the link after a command ran
+    #[arg(long)]
+    tests: bool,
+}
+
+/// Runs it until a signal ends it; answers the exit code.
+///
+/// # Errors
+/// In whole sentences.
+pub fn run(options: &Practice) -> Result<i32, Box<dyn std::error::Error>> {
+    let plain = |words: String| OpenError::plain(words);
+    let mut store = match &options.data {
+        Some(folder) => Store::in_folder(folder)
+            .map_err(|e| plain(format!("{} cannot be read: {e}.", folder.display())))?,
+        None => Store::default(),
+    };
+    if !options.empty && store.databases.is_empty() {
+        for name in COLLECTIONS {
+            let documents = idle_tide_dock::harbour::collection(name, options.landings);
+            store.fill("harbour-log", name, documents)?;
+        }
+    }
+    let settings = Settings {
+        replica_set: options.replica_set.clone(),
+        login: options.login.is_some(),
+        tests: options.tests,
+    };
+    let server = Server::new(store, settings);
+    if let Some(name) = &options.login {
+        let password = match std::env::var("IDLE_TIDE_PRACTICE_PASSWORD") {
+            Ok(given) => given,
+            Err(_) => rpassword::prompt_password(format!("idle-tide: password for {name}: "))?,
+        };
+        if password.is_empty() {
+            return Err(plain("A login needs a password.".into()).into());
+        }
+        server.add_user("admin", name, &password, &["root"]);
+    }
+    let tls = match (&options.certificate, &options.key) {
+        (Some(certificate), Some(key)) => Some(Tls::of_files(certificate, key)?),
+        _ => None,
+    };
+    let mut signals = signal_hook::iterator::Signals::new([
+        signal_hook::consts::SIGINT,
+        signal_hook::consts::SIGTERM,
+    ])?;
+    let encrypted = tls.is_some();
+    let listening = listen(server, options.port, tls)
+        .map_err(|e| plain(format!("Port {} of this machine cannot be taken: {e}. --port names another; 0 takes any that is free.", options.port)))?;
+    let mut out = std::io::stdout();
+    let rest = if encrypted { "?tls=true" } else { "" };
+    let _ = writeln!(
+        out,
+        "practice server at mongodb://127.0.0.1:{}/harbour-log{rest}",
+        listening.address.port()
+    );
+    let _ = writeln!(
+        out,
+        "a stand-in for practice, not a database to keep things in; Ctrl-C ends it"
+    );
+    // Whoever read the address may not care for more.
+    let _ = out.flush();
+    signals.forever().next();
+    listening
+        .end()
+        .map_err(|e| plain(format!("Not everything could be written: {e}.")))?;
+    let _ = writeln!(
+        out,
+        "ended{}",
+        if options.data.is_some() {
+            "; what it held is written"
+        } else {
+            ""
+        }
+    );
+    Ok(0)
+}

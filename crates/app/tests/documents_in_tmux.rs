@@ -1,0 +1,178 @@
+//! What somebody new to documents does, in the real program, over files and over the wire against the practice server: see what is there,
+//! ask, compare, group, look at the stages, save, check, drop.
+
+mod terminal;
+
+use std::io::{BufRead, BufReader};
+use std::process::{Child, Command, Stdio};
+
+use terminal::Tmux;
+
+/// Submits a flow and waits for what it comes to.
+fn ask(t: &Tmux, flow: &str, outcome: &str) -> String {
+    t.types(flow);
+    t.keys(&["F5"]);
+    t.when(&format!("{outcome} of {flow}"), |screen| {
+        screen.contains(outcome)
+    })
+}
+
+fn use_it(t: &Tmux) {
+    t.line("/collections");
+    let screen = t.when("the collections", |s| {
+        s.contains("landings") && s.contains("watch_log") && s.contains("3 rows")
+    });
+    assert!(screen.contains("collection"));
+    t.line("/shape landings");
+    let screen = t.until("lines.species");
+    assert!(
+        screen.contains("list of object") && screen.contains("text in a list"),
+        "{screen}"
+    );
+    ask(t, "from landings count", "4000");
+    ask(t, "from landings where port = 'Brackwater' count", "1960");
+    ask(t, "from landings distinct lines.species", "12 documents");
+    // Every comparison, and how they combine.
+    for (condition, count) in [
+        ("number = 7", "1"),
+        ("number <> 7", "3999"),
+        ("number < 7", "6"),
+        ("number <= 7", "7"),
+        ("number > 3990", "10"),
+        ("number >= 3990", "11"),
+        ("number between 10 and 19", "10"),
+        ("number in (1, 2, 9999)", "2"),
+        ("number not in (1, 2)", "3998"),
+        ("number < 3 or number > 3999 and not number = 4000", "2"),
+        ("note is missing and number <= 0", "0"),
+    ] {
+        t.types(&format!("from landings where {condition} count as found"));
+        t.keys(&["F5"]);
+        t.when(&format!("{count} of {condition}"), |s| {
+            let asked = s
+                .lines()
+                .take(4)
+                .any(|l| l.contains(condition) && l.contains("1 document"));
+            asked
+                && s.lines()
+                    .any(|l| l.trim_start_matches(['▌', ' ']).trim() == count)
+        });
+    }
+    let flow = "from landings where port = 'Brackwater' unnest lines group by species: lines.species { landings: count(), kg: sum(lines.kg) } where kg >= 9000 order by kg desc";
+    let screen = ask(t, flow, "6 documents");
+    assert!(screen.find("brown crab") < screen.find("whelk"), "{screen}");
+    // Its stages, with their numbers.
+    t.types("/stages");
+    t.keys(&["Enter"]);
+    let screen = t.when("the stages", |s| {
+        s.contains("2 040 dropped") && s.contains("8 899")
+    });
+    assert!(
+        screen.contains("1 960 became 8 899") && screen.contains("6 dropped"),
+        "{screen}"
+    );
+    // Saved, checked, dropped.
+    t.types(&format!("{flow} save into heavy"));
+    t.keys(&["F5"]);
+    t.when("it is saved", |s| {
+        s.contains("came into being") || s.contains("heavy holds 6 documents")
+    });
+    ask(t, "from heavy count as kept", "kept");
+    t.when("six", |s| {
+        s.lines()
+            .any(|l| l.trim_start_matches(['▌', ' ']).trim() == "6")
+    });
+    t.types("drop collection heavy");
+    t.keys(&["F5"]);
+    t.until("This removes the collection heavy with all 6 documents.");
+    t.keys(&["y"]);
+    t.until("The collection heavy was removed");
+    // SQL gets a friendly word, and its like as a flow.
+    t.types("select * from landings limit 2");
+    t.keys(&["F5"]);
+    t.until("This database takes flows, not SQL.");
+    t.keys(&["Tab", "F5"]);
+    t.until("2 documents");
+}
+
+#[test]
+fn documents_in_files() {
+    let t = Tmux::open(142, 42);
+    t.start("demo --docs");
+    use_it(&t);
+}
+
+/// The practice server, ended by its own pid.
+struct Practice(
+    Child,
+    String,
+    #[allow(dead_code)] BufReader<std::process::ChildStdout>,
+);
+
+impl Drop for Practice {
+    fn drop(&mut self) {
+        let _ = Command::new("kill")
+            .args(["-INT", &self.0.id().to_string()])
+            .status();
+        let _ = self.0.wait();
+    }
+}
+
+fn practice(more: &[&str]) -> Practice {
+    let mut child = Command::new(env!("CARGO_BIN_EXE_idle-tide"))
+        .args(["practice-server", "--port", "0"])
+        .args(more)
+        .stdout(Stdio::piped())
+        .spawn()
+        .expect("starts");
+    let mut first = String::new();
+    let mut words = BufReader::new(child.stdout.take().expect("its words"));
+    words.read_line(&mut first).expect("says where");
+    let address = first
+        .split_whitespace()
+        .last()
+        .expect("an address")
+        .to_string();
+    Practice(child, address, words)
+}
+
+#[test]
+fn documents_over_the_wire() {
+    let server = practice(&[]);
+    let t = Tmux::open(142, 42);
+    t.start(&server.1);
+    use_it(&t);
+}
+
+#[test]
+fn what_the_practice_server_keeps_is_whole_after_its_end() {
+    let dir = tempfile::tempdir().expect("dir");
+    let folder = dir.path().join("kept");
+    let kept = folder.display().to_string();
+    let run = |address: &str, statement: &str| {
+        let done = Command::new(env!("CARGO_BIN_EXE_idle-tide"))
+            .args(["run", address, "--format", "jsonl", statement])
+            .env("XDG_STATE_HOME", dir.path())
+            .output()
+            .expect("runs");
+        assert!(
+            done.status.success(),
+            "{}",
+            String::from_utf8_lossy(&done.stderr)
+        );
+        String::from_utf8_lossy(&done.stdout).into_owned()
+    };
+    {
+        let server = practice(&["--data", &kept, "--empty"]);
+        run(
+            &server.1,
+            "insert into notes [{ _id: 1, a: 'x' }, { _id: 2, b: [1, 2.5] }]",
+        );
+        run(&server.1, "create unique index by_a on notes (a)");
+    }
+    let again = practice(&["--data", &kept, "--empty"]);
+    assert_eq!(
+        run(&again.1, "from notes order by _id"),
+        "{\"_id\":1,\"a\":\"x\"}\n{\"_id\":2,\"b\":[1,2.5]}\n"
+    );
+}
