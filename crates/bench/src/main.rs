@@ -1,7 +1,8 @@
 //! Measures Idle Tide against the bare driver in the same run, each measurement in a process of its own so that
 //! its peak memory is its own. Prints a table; exits with 1 when a ratio is above its bound. `--servers` measures
-//! only against the servers, `--catalog` only what large catalogs take.
+//! only against the servers, `--catalog` only what large catalogs take, `--documents` only the rows on documents.
 
+mod documents;
 mod screen;
 mod served;
 mod work;
@@ -107,6 +108,59 @@ const ROWS: &[Row] = &[
     },
 ];
 
+/// Measured on documents.
+const DOCUMENTS: &[Row] = &[
+    Row {
+        what: "reading 1 M documents from JSON lines",
+        ours: "documents:json",
+        bare: "documents:json-bare",
+        ratio: 1.3,
+        memory: Some(64),
+    },
+    Row {
+        what: "reading 1 M documents from BSON",
+        ours: "documents:bson",
+        bare: "documents:bson-bare",
+        ratio: 1.3,
+        memory: Some(64),
+    },
+    Row {
+        what: "a flow over 1 M documents, 480 groups",
+        ours: "documents:few",
+        bare: "documents:few-bare",
+        ratio: 2.0,
+        memory: None,
+    },
+    Row {
+        what: "a flow over 1 M documents, 100 003 groups",
+        ours: "documents:many",
+        bare: "documents:many-bare",
+        ratio: 2.0,
+        memory: None,
+    },
+    Row {
+        what: "1 M documents from the practice server to JSON lines",
+        ours: "documents:export",
+        bare: "documents:drive",
+        ratio: 1.3,
+        memory: Some(64),
+    },
+    Row {
+        what: "the same, against a loop that takes the bytes of each document as they are",
+        ours: "documents:export",
+        bare: "documents:drive-raw",
+        ratio: 1.3,
+        memory: Some(64),
+    },
+    Row {
+        what: "20 000 point queries of 100 connections, against an echo",
+        ours: "documents:queries",
+        bare: "documents:echo",
+        ratio: 3.0,
+        memory: None,
+    },
+];
+
 /// Measured where there are servers.
 const SERVED: &[Row] = &[
     Row {
@@ -135,21 +189,28 @@ const SERVED: &[Row] = &[
 fn main() {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
     if let [name, dir] = arguments.as_slice() {
-        let start = std::time::Instant::now();
-        if !served::run(name, Path::new(dir)) {
-            work::run(name, Path::new(dir));
-        }
-        println!("{:.4} {}", start.elapsed().as_secs_f64(), peak_kb());
+        let (start, dir) = (std::time::Instant::now(), Path::new(dir));
+        let counted = documents::run(name, dir).unwrap_or_else(|| {
+            if !served::run(name, dir) {
+                work::run(name, dir);
+            }
+            None
+        });
+        let seconds = counted.unwrap_or_else(|| start.elapsed().as_secs_f64());
+        println!("{seconds:.4} {}", peak_kb());
         return;
     }
     let dir = tempfile::tempdir().expect("a directory");
     eprintln!("preparing …");
     let only_servers = arguments.iter().any(|argument| argument == "--servers");
     let only_catalog = arguments.iter().any(|argument| argument == "--catalog");
-    let servers = served::are_there();
-    if !only_servers && !only_catalog {
+    let only_documents = arguments.iter().any(|argument| argument == "--documents");
+    let servers = served::are_there() && !only_documents;
+    let everything = !only_servers && !only_catalog && !only_documents;
+    if everything {
         work::prepare(dir.path());
     }
+    let harbour = (everything || only_documents).then(|| documents::prepare(dir.path()));
     if servers && !only_catalog {
         served::prepare();
     }
@@ -161,17 +222,14 @@ fn main() {
         "| what | ours, fastest | bare, fastest | ratio, median of pairs | bound | peak memory | bound |"
     );
     println!("|---|---|---|---|---|---|---|");
-    let files = if only_servers || only_catalog {
-        &[]
-    } else {
-        ROWS
-    };
+    let files = if everything { ROWS } else { &[] };
+    let documents = if harbour.is_some() { DOCUMENTS } else { &[] };
     let served = match (servers, only_catalog) {
         (false, _) => &[],
         (true, true) => &SERVED[..1],
         (true, false) => SERVED,
     };
-    for row in files.iter().chain(served) {
+    for row in files.iter().chain(documents).chain(served) {
         // What disturbs a run only makes it slower: a row that is above its bound is measured again.
         let mut measured = pairs(row.ours, row.bare, dir.path());
         for _ in 0..2 {
@@ -201,7 +259,8 @@ fn main() {
     if servers && !only_catalog {
         served::report();
     }
-    if !only_servers {
+    drop(harbour);
+    if everything || only_catalog {
         println!();
         screen::report(dir.path(), only_catalog);
     }
