@@ -7,7 +7,7 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use idle_tide_core::Catalog;
-use idle_tide_lang::multiply::{Joins, joins};
+use idle_tide_lang::remark::{Remarks, remarks};
 use idle_tide_lang::scope::{Scope, scope};
 use idle_tide_lang::split::{PieceKind, pieces};
 use idle_tide_lang::{Dialect, Token, complete, elsewhere, tokens};
@@ -57,8 +57,8 @@ pub struct Composer {
     analysed: Option<u64>,
     /// The statement at the cursor as it was last read.
     seen: RefCell<Option<(SeenKey, Statement)>>,
-    /// What was last found of joins, for which text and catalog.
-    joined: RefCell<Option<(JoinedKey, Rc<Joins>)>>,
+    /// What was last found doubtful, for which text and catalog.
+    remarked: RefCell<Option<(RemarkedKey, Rc<Remarks>)>>,
 }
 
 /// The text's revision, the cursor, and the dialect.
@@ -72,7 +72,7 @@ struct Statement {
 }
 
 /// The text's revision, where the statement begins, and the catalog.
-type JoinedKey = (u64, usize, usize);
+type RemarkedKey = (u64, usize, usize);
 
 impl Composer {
     /// The text.
@@ -137,7 +137,9 @@ impl Composer {
         }
         self.save(Edit::Other);
         self.text.replace_range(span.clone(), by);
-        self.cursor = span.start + by.len();
+        // A cursor behind what was replaced stays at its text.
+        let behind = self.cursor.saturating_sub(span.end);
+        self.cursor = span.start + by.len() + behind;
     }
 
     /// Types text at the cursor. A pasted text keeps its line breaks and never runs.
@@ -449,18 +451,23 @@ impl Composer {
         statement
     }
 
-    /// What the joins of the statement at the cursor do to its rows; places are bytes of that statement.
-    pub fn joins(&self, dialect: &'static Dialect, catalog: &Arc<Catalog>) -> Rc<Joins> {
+    /// The cursor as a byte of the statement it stands in.
+    pub fn place_in_statement(&self, dialect: &'static Dialect) -> usize {
+        self.cursor - self.statement(dialect).span.0
+    }
+
+    /// What is doubtful in the statement at the cursor; places are bytes of that statement.
+    pub fn remarks(&self, dialect: &'static Dialect, catalog: &Arc<Catalog>) -> Rc<Remarks> {
         let (start, end) = self.statement(dialect).span;
         let key = (self.revision, start, Arc::as_ptr(catalog) as usize);
-        if let Some((known, joins)) = &*self.joined.borrow()
+        if let Some((known, remarks)) = &*self.remarked.borrow()
             && *known == key
         {
-            return Rc::clone(joins);
+            return Rc::clone(remarks);
         }
-        let joins = Rc::new(joins(&self.text[start..end], catalog, dialect));
-        *self.joined.borrow_mut() = Some((key, Rc::clone(&joins)));
-        joins
+        let remarks = Rc::new(remarks(&self.text[start..end], catalog, dialect));
+        *self.remarked.borrow_mut() = Some((key, Rc::clone(&remarks)));
+        remarks
     }
 
     /// Line and byte within it of the cursor, both counted from 0.

@@ -9,6 +9,7 @@ use idle_tide_lang::Dialect;
 use idle_tide_lang::command::CommandError;
 use idle_tide_lang::correct::{Correction, Edit, advise};
 use idle_tide_lang::elsewhere;
+use idle_tide_lang::flow::translate;
 use idle_tide_lang::statement::{Effect, Summary};
 
 /// What is shown for a failure.
@@ -52,6 +53,29 @@ pub fn of_statement(
             },
         }];
         advice.span = Some(0..text.trim_end_matches(';').trim_end().len());
+    }
+    if !dialect.is_flow() && translate::is_flow(text) {
+        let sql = translate::sql_for_flow(text);
+        advice.headline = format!(
+            "This is a flow, the language for documents, and {} takes SQL{}",
+            dialect.name,
+            match &sql {
+                Some(sql) => format!(". The same in SQL:  {sql}"),
+                None => ":  select ... from ... where ... order by ...;".to_string(),
+            }
+        );
+        advice.span = Some(0..text.trim_end_matches(';').trim_end().len());
+        advice.corrections = sql
+            .map(|sql| Correction {
+                label: sql.clone(),
+                detail: "the same in SQL".into(),
+                edit: Edit {
+                    span: 0..text.len(),
+                    text: sql,
+                },
+            })
+            .into_iter()
+            .collect();
     }
     let headline = match (&error.advice, advice.headline.as_str()) {
         (Some(words), _) => words.clone(),

@@ -19,6 +19,7 @@ pub mod multiply;
 pub mod narrow;
 pub mod open;
 pub mod query;
+pub mod remark;
 pub mod scope;
 pub mod secret;
 pub mod split;

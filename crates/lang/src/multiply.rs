@@ -9,8 +9,10 @@ use std::ops::Range;
 use idle_tide_core::Catalog;
 use idle_tide_core::catalog::Object;
 
+use crate::correct::Edit;
 use crate::dialect::Dialect;
 use crate::query::{Block, Joined, Of, Query, query};
+use crate::remark::{Remark, Remarks};
 use crate::token::{Token, TokenKind, significant, tokens};
 
 /// What a join does to the rows before it.
@@ -20,26 +22,6 @@ pub enum Effect {
     One,
     /// Each may find several.
     Many,
-}
-
-/// A count or sum over rows that come more than once.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Repeated {
-    /// Where it stands, in bytes of the statement.
-    pub span: Range<usize>,
-    /// What is wrong, in a whole sentence.
-    pub words: String,
-    /// What counts each thing once, to stand in its place.
-    pub correction: Option<String>,
-}
-
-/// What is known of the joins of a statement.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Joins {
-    /// Tables (the byte at which each is named) whose join may multiply the rows before it.
-    pub many: Vec<usize>,
-    /// Counts and sums that take things more than once.
-    pub repeated: Vec<Repeated>,
 }
 
 /// A table of a block as far as the catalog knows it.
@@ -64,12 +46,8 @@ struct Reader<'a> {
 }
 
 /// What the joins of the statement in `text` do to its rows.
-pub fn joins(text: &str, catalog: &Catalog, dialect: &Dialect) -> Joins {
-    let mut found = Joins::default();
-    // Nobody joins in a statement as long as this; it is data.
-    if text.len() > 20_000 {
-        return found;
-    }
+pub fn joins(text: &str, catalog: &Catalog, dialect: &Dialect) -> Remarks {
+    let mut found = Remarks::default();
     let all = tokens(text, dialect);
     let list = significant(&all);
     let query = query(text, &list, dialect);
@@ -294,7 +272,7 @@ impl<'a> Reader<'a> {
         }
     }
 
-    fn judge(&self, block: &Block, found: &mut Joins) {
+    fn judge(&self, block: &Block, found: &mut Remarks) {
         // Nothing certain can be said of what the catalog does not know.
         if self.tables.iter().any(|table| table.object.is_none()) {
             return;
@@ -352,7 +330,7 @@ impl<'a> Reader<'a> {
         argument: &[Token],
         span: Range<usize>,
         repeats: &dyn Fn(usize) -> bool,
-        found: &mut Joins,
+        found: &mut Remarks,
     ) {
         let mut owners: Vec<usize> = Vec::new();
         for (at, token) in argument.iter().enumerate() {
@@ -386,7 +364,7 @@ impl<'a> Reader<'a> {
         block: &Block,
         span: Range<usize>,
         repeats: &dyn Fn(usize) -> bool,
-        found: &mut Joins,
+        found: &mut Remarks,
     ) {
         if !block.grouped.is_empty() || !repeats(0) {
             return;
@@ -397,13 +375,13 @@ impl<'a> Reader<'a> {
             format!("rows of {}", self.tables[at].joined_name())
         });
         let first = &self.tables[0];
-        found.repeated.push(Repeated {
-            span,
+        found.said.push(Remark {
+            span: span.clone(),
             words: format!(
                 "count(*) counts {what} here, not {}: they repeat.",
                 first.joined_name()
             ),
-            correction: self.distinct_key(0),
+            edit: self.distinct_key(0).map(|text| Edit { span, text }),
         });
     }
 
@@ -422,7 +400,7 @@ impl<'a> Reader<'a> {
         ))
     }
 
-    fn warn(&self, name: &str, at: usize, column: &str, span: Range<usize>, found: &mut Joins) {
+    fn warn(&self, name: &str, at: usize, column: &str, span: Range<usize>, found: &mut Remarks) {
         let table = &self.tables[at];
         let others: Vec<String> = (0..self.tables.len())
             .filter(|other| !self.held_by(&[at]).contains(other))
@@ -453,14 +431,14 @@ impl<'a> Reader<'a> {
         } else {
             " Sum it in a query of its own, before the join."
         };
-        found.repeated.push(Repeated {
-            span,
+        found.said.push(Remark {
+            span: span.clone(),
             words: format!(
                 "{name} takes each row of {} as often as {} match it.{way_out}",
                 table.joined_name(),
                 others.join(" and ")
             ),
-            correction,
+            edit: correction.map(|text| Edit { span, text }),
         });
     }
 }
@@ -565,9 +543,9 @@ mod tests {
         (
             found.many.iter().map(word).collect(),
             found
-                .repeated
+                .said
                 .into_iter()
-                .map(|r| (text[r.span].to_string(), r.correction))
+                .map(|r| (text[r.span].to_string(), r.edit.map(|e| e.text)))
                 .collect(),
         )
     }

@@ -3,6 +3,7 @@
 use idle_tide_desk::settings::Tone as SourceTone;
 use idle_tide_desk::{State, Tone, arrival};
 use idle_tide_draw::picture::{bytes, counted, lasting};
+use idle_tide_lang::remark::Remark;
 use idle_tide_lang::{elsewhere, scope};
 use ratatui::Frame;
 use ratatui::layout::Rect;
@@ -337,9 +338,20 @@ pub(super) fn strip_lines(app: &App) -> u16 {
         .tables
         .iter()
         .filter(|t| app.desk.catalog().table(&t.name).is_some());
-    let joins = app.composer.joins(app.desk.dialect(), app.desk.catalog());
-    let repeated = &joins.repeated;
-    known.count() as u16 + u16::from(!repeated.is_empty())
+    let remark = remark(app);
+    known.count() as u16 + u16::from(remark.is_some())
+}
+
+/// What is said of the statement that is written. A word that ends at the cursor is still being typed.
+fn remark(app: &App) -> Option<Remark> {
+    let remarks = (app.composer).remarks(app.desk.dialect(), app.desk.catalog());
+    let typed = app
+        .desk
+        .dialect()
+        .is_flow()
+        .then(|| app.composer.place_in_statement(app.desk.dialect()));
+    let mut said = remarks.said.iter();
+    said.find(|remark| Some(remark.span.end) != typed).cloned()
 }
 
 /// The columns of every table in the statement.
@@ -359,16 +371,16 @@ pub(super) fn strip(app: &App, frame: &mut Frame<'_>, area: Rect) {
         Some(alias) => format!("{} {alias}", t.name),
         None => t.name.clone(),
     };
-    let joins = app.composer.joins(app.desk.dialect(), app.desk.catalog());
+    let remarks = (app.composer).remarks(app.desk.dialect(), app.desk.catalog());
     let width = known
         .iter()
         .map(|(t, _)| label(t).width())
         .max()
         .unwrap_or(0);
-    let many_width = if joins.many.is_empty() { 0 } else { 7 };
+    let many_width = if remarks.many.is_empty() { 0 } else { 7 };
     let mut room_for = usize::from(area.height);
-    // A count that takes things more than once is said last, and never left out.
-    if let Some(repeated) = joins.repeated.first() {
+    // What is doubtful is said last, and never left out.
+    if let Some(remark) = remark(app) {
         room_for = room_for.saturating_sub(1);
         let y = area.bottom() - 1;
         let mut x = area.x + 3;
@@ -377,10 +389,10 @@ pub(super) fn strip(app: &App, frame: &mut Frame<'_>, area: Rect) {
             y,
             area.right().saturating_sub(x + 1),
             Tone::Care,
-            &repeated.words,
+            &remark.words,
         ) + 2;
-        if let Some(correction) = &repeated.correction {
-            let words = format!("Tab offers {correction}");
+        if let Some(edit) = &remark.edit {
+            let words = format!("Tab offers {}", edit.text.trim_end());
             p.text(
                 x,
                 y,
@@ -401,7 +413,7 @@ pub(super) fn strip(app: &App, frame: &mut Frame<'_>, area: Rect) {
             &label(table),
         );
         x += width as u16 + 2;
-        if joins.many.contains(&table.at) {
+        if remarks.many.contains(&table.at) {
             p.text(x, y, 6, Tone::Care, "many");
         }
         x += many_width + 1;

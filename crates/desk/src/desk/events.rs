@@ -1,6 +1,6 @@
 //! What has happened in the connection's thread and in the background, and what it means for entries.
 
-use idle_tide_lang::multiply;
+use idle_tide_lang::remark::remarks;
 
 use super::*;
 
@@ -258,14 +258,13 @@ impl Desk {
                 if let (Effect::Read, Content::Rows(_), true) =
                     (effect, &content, self.stream.is_none())
                 {
-                    let joins =
-                        multiply::joins(&busy.statement, &self.here.catalog, self.here.dialect);
-                    if let Some(repeated) = joins.repeated.into_iter().next() {
-                        let way = repeated
-                            .correction
-                            .map(|c| format!(" {c} takes each once."));
+                    let dialect = self.here.dialect;
+                    let remarks = remarks(&busy.statement, &self.here.catalog, dialect);
+                    if let Some(remark) = remarks.said.into_iter().next() {
+                        let way = remark.edit.filter(|_| !dialect.is_flow());
+                        let way = way.map(|e| format!(" {} takes each once.", e.text));
                         self.say(
-                            format!("{}{}", repeated.words, way.unwrap_or_default()),
+                            format!("{}{}", remark.words, way.unwrap_or_default()),
                             Tone::Care,
                         );
                     }

@@ -5,7 +5,8 @@ use idle_tide_core::document::shape::Shape;
 use idle_tide_core::document::time::TimeZone;
 
 use super::{
-    Candidate, Completion, Offer, Sources, plain_candidate, ranked, statement_around, tables,
+    Candidate, Completion, Offer, Sources, corrections, plain_candidate, ranked, statement_around,
+    tables,
 };
 use crate::flow::ast::{Source, Stage, StageKind, Statement};
 use crate::flow::check::after;
@@ -163,12 +164,18 @@ pub(super) fn complete_flow(
                 .map(|word| plain_candidate(word, "", Offer::Piece)),
         ),
     }
-    ranked(
+    let mut completion = ranked(
         start + word_at..cursor,
         word,
         list,
         asked || !word.is_empty(),
-    )
+    );
+    // A name that is still being typed is not mended.
+    if word.is_empty() || completion.candidates.is_empty() {
+        let corrections = corrections(statement, start, at, asked && word.is_empty(), from);
+        completion.candidates.splice(0..0, corrections);
+    }
+    completion
 }
 
 /// Whether the cursor stands within a token where nothing is completed.

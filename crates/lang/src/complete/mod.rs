@@ -18,7 +18,7 @@ use nucleo_matcher::{Config, Matcher, Utf32Str};
 use crate::dialect::Dialect;
 use crate::join::written;
 use command_line::complete_command;
-use statement::complete_sql;
+use statement::{complete_sql, corrections};
 
 /// What is offered.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -10,8 +10,8 @@ use super::{
 };
 use crate::dialect::Dialect;
 use crate::join::written;
-use crate::multiply::joins;
 use crate::query::{Joined, Of, query};
+use crate::remark::remarks;
 use crate::scope::scope;
 use crate::token::{Token, TokenKind, significant, tokens};
 use crate::visible::View;
@@ -347,26 +347,26 @@ fn values(view: &View<'_>, block: Option<usize>, all: &[Token], at: usize) -> Op
     (!completion.candidates.is_empty()).then_some(completion)
 }
 
-/// Forms of a count that take each thing once, for counts that take some more often.
-fn corrections(
+/// What mends what is doubtful in the statement, where the cursor stands behind it or everything is asked for.
+pub(super) fn corrections(
     text: &str,
     start: usize,
     at: usize,
     asked: bool,
     from: &Sources<'_>,
 ) -> Vec<Candidate> {
-    let repeated = joins(text, from.catalog, from.dialect).repeated;
-    repeated
+    remarks(text, from.catalog, from.dialect)
+        .said
         .into_iter()
-        .filter(|repeated| asked || repeated.span.end == at)
-        .filter_map(|repeated| {
-            let correction = repeated.correction?;
+        .filter(|remark| asked || remark.span.end == at)
+        .filter_map(|remark| {
+            let edit = remark.edit?;
             Some(Candidate {
-                label: correction.clone(),
-                detail: repeated.words,
+                label: edit.text.trim_end().to_string(),
+                detail: remark.words,
                 offer: Offer::Piece,
-                insert: correction,
-                span: Some(start + repeated.span.start..start + repeated.span.end),
+                insert: edit.text,
+                span: Some(start + edit.span.start..start + edit.span.end),
             })
         })
         .collect()

@@ -1,22 +1,22 @@
-//! What can be said of a statement before it runs: paths that no sampled document has, kinds that never compare, sums over lists; and what the
-//! same would be in SQL or as a flow.
+//! What can be said of a statement before it runs: paths that no sampled document has, kinds that never compare, sums over lists, texts where
+//! a field was meant.
 
 use idle_tide_core::document::Kind;
 use idle_tide_core::document::shape::Shape;
 
-use super::FlowError;
 use super::ast::{
     AggregateFunction, Expr, Flow, Node, Operator, Path, Source, Stage, StageKind, Statement, Step,
     Write,
 };
-use super::token::{Token, TokenKind, tokens};
+use crate::correct::Edit;
+use crate::remark::Remark;
 
-/// Warnings about a statement: nothing here keeps it from running.
-pub fn warnings(
+/// Remarks about a statement, with what `shape` knows of each collection: nothing here keeps it from running.
+pub fn remarks(
     statement: &Statement,
     text: &str,
     shape: &dyn Fn(&str) -> Option<Shape>,
-) -> Vec<FlowError> {
+) -> Vec<Remark> {
     let mut found = Vec::new();
     match statement {
         Statement::Flow(flow) => of_flow(flow, text, shape, &mut found),
@@ -43,7 +43,7 @@ fn of_flow(
     flow: &Flow,
     text: &str,
     shape: &dyn Fn(&str) -> Option<Shape>,
-    found: &mut Vec<FlowError>,
+    found: &mut Vec<Remark>,
 ) {
     let mut known = match &flow.source {
         Source::Collection(name) => shape(&name.name),
@@ -117,7 +117,7 @@ pub fn after(stage: &Stage, shape: Option<Shape>) -> Option<Shape> {
     }
 }
 
-fn sums_over_lists(stage: &Stage, shape: &Shape, found: &mut Vec<FlowError>) {
+fn sums_over_lists(stage: &Stage, shape: &Shape, found: &mut Vec<Remark>) {
     let (StageKind::Group(_, aggregates) | StageKind::Band { aggregates, .. }) = &stage.kind else {
         return;
     };
@@ -140,22 +140,20 @@ fn sums_over_lists(stage: &Stage, shape: &Shape, found: &mut Vec<FlowError>) {
             let list = (1..=names.len())
                 .filter_map(|n| shape.field(&names[..n]))
                 .find(|f| f.kind() == Some(Kind::List))
-                .map_or_else(|| names[0].to_string(), super::super::flow::check::name_of);
-            found.push(FlowError {
-                message: format!("{} is a list here, and a list has no sum. unnest {list}  before this makes one document of each element.", path.written()),
+                .map_or_else(|| names[0].to_string(), |field| field.name());
+            found.push(Remark {
+                words: format!("{} is a list here, and a list has no sum: unnest {list} makes one document of each element.", path.written()),
                 span: aggregate.span.clone(),
-                nearest: vec![format!("unnest {list}")],
+                edit: Some(Edit {
+                    span: stage.span.start..stage.span.start,
+                    text: format!("unnest {list}\n"),
+                }),
             });
         }
     }
 }
 
-/// The name of a field, for messages.
-pub fn name_of(field: &idle_tide_core::document::shape::Field) -> String {
-    field.name()
-}
-
-fn unknown_path(path: &Path, shape: &Shape, found: &mut Vec<FlowError>) {
+fn unknown_path(path: &Path, shape: &Shape, found: &mut Vec<Remark>) {
     let names: Vec<&str> = path
         .steps
         .iter()
@@ -173,17 +171,20 @@ fn unknown_path(path: &Path, shape: &Shape, found: &mut Vec<FlowError>) {
     let hint = nearest
         .first()
         .map_or(String::new(), |first| format!(" The nearest is {first}."));
-    found.push(FlowError {
-        message: format!(
+    found.push(Remark {
+        words: format!(
             "None of the {} documents looked at has {written}.{hint}",
             shape.sampled
         ),
         span: path.span.clone(),
-        nearest,
+        edit: nearest.into_iter().next().map(|text| Edit {
+            span: path.span.clone(),
+            text,
+        }),
     });
 }
 
-fn of_expression(expression: &Expr, text: &str, shape: Option<&Shape>, found: &mut Vec<FlowError>) {
+fn of_expression(expression: &Expr, text: &str, shape: Option<&Shape>, found: &mut Vec<Remark>) {
     // Within `some` paths are those of the elements.
     let mut inner: Vec<*const Expr> = Vec::new();
     expression.visit(&mut |e| {
@@ -209,10 +210,13 @@ fn of_expression(expression: &Expr, text: &str, shape: Option<&Shape>, found: &m
                 let quoted = text.get(side.span.clone()).filter(|t| t.starts_with('"'));
                 if let (Some(quoted), Some(_), Node::Literal(_)) = (quoted, other.constant(), &side.node) {
                     let inner = &quoted[1..quoted.len().saturating_sub(1)];
-                    found.push(FlowError {
-                        message: format!("Two values are compared here. In double quotes this is a text; the field is `{inner}`."),
+                    found.push(Remark {
+                        words: format!("Two values are compared here. In double quotes this is a text; the field is `{inner}`."),
                         span: side.span.clone(),
-                        nearest: vec![format!("`{inner}`")],
+                        edit: Some(Edit {
+                            span: side.span.clone(),
+                            text: format!("`{inner}`"),
+                        }),
                     });
                     break;
                 }
@@ -234,7 +238,7 @@ fn other_kind(
     value: &idle_tide_core::Datum,
     shape: &Shape,
     at: &Expr,
-    found: &mut Vec<FlowError>,
+    found: &mut Vec<Remark>,
 ) {
     let Some(field) = path.names().and_then(|names| shape.field(&names)) else {
         return;
@@ -252,150 +256,11 @@ fn other_kind(
     } else {
         "never the case"
     };
-    found.push(FlowError::at(
-        at.span.clone(),
-        format!("{} holds {} in the documents looked at, and this is {}; values of different kinds are {never}.", path.written(), field.words(), kind.word()),
-    ));
-}
-
-/// A simple `select` as a flow.
-pub fn flow_for_sql(text: &str) -> Option<String> {
-    let list: Vec<Token> = tokens(text)
-        .into_iter()
-        .filter(|t| !matches!(t.kind, TokenKind::Blank | TokenKind::Comment) && t.of(text) != ";")
-        .collect();
-    let word = |at: usize| {
-        list.get(at)
-            .map_or(String::new(), |t: &Token| t.of(text).to_ascii_lowercase())
-    };
-    let part = |from: usize, to: usize| -> &str {
-        if from >= to {
-            return "";
-        }
-        &text[list[from].span.start..list[to - 1].span.end]
-    };
-    match word(0).as_str() {
-        "select" => {}
-        "show" if word(1) == "tables" || word(1) == "collections" => {
-            return Some("/collections".into());
-        }
-        "describe" | "desc" if list.len() == 2 => return Some(format!("/about {}", word(1))),
-        "delete" if word(1) == "from" && list.len() == 3 => {
-            return Some(format!("delete all from {};", part(2, 3)));
-        }
-        "truncate" => return Some(format!("empty {};", part(list.len() - 1, list.len()))),
-        _ => return None,
-    }
-    let mut depth = 0;
-    let mut marks: Vec<(usize, String)> = Vec::new();
-    for (at, token) in list.iter().enumerate() {
-        match token.of(text) {
-            "(" => depth += 1,
-            ")" => depth -= 1,
-            _ if depth == 0 && token.kind == TokenKind::Word => {
-                let lower = word(at);
-                let heads = [
-                    "from", "where", "group", "having", "order", "limit", "offset", "join",
-                    "union", "inner", "left",
-                ];
-                if heads.contains(&lower.as_str()) {
-                    marks.push((at, lower));
-                }
-            }
-            _ => {}
-        }
-    }
-    if marks.iter().any(|(_, m)| {
-        matches!(
-            m.as_str(),
-            "join" | "union" | "inner" | "left" | "having" | "group"
-        )
-    }) {
-        return None;
-    }
-    let clause = |name: &str| -> Option<(usize, usize)> {
-        let at = marks.iter().position(|(_, m)| m == name)?;
-        let end = marks.get(at + 1).map_or(list.len(), |(next, _)| *next);
-        Some((marks[at].0, end))
-    };
-    let (from, from_end) = clause("from")?;
-    if from_end != from + 2 && !(from_end == from + 4 && word(from + 2) == ".") {
-        return None;
-    }
-    let mut flow = format!("from {}", part(from + 1, from_end));
-    if let Some((a, b)) = clause("where") {
-        flow.push_str(&format!(" {}", part(a, b)));
-    }
-    let columns = part(1, from);
-    if columns.replace(' ', "").eq_ignore_ascii_case("count(*)") {
-        flow.push_str(" count");
-    } else if word(1) == "distinct" {
-        if from != 3 {
-            return None;
-        }
-        flow.push_str(&format!(" distinct {}", part(2, 3)));
-    }
-    for name in ["order", "offset", "limit"] {
-        if let Some((a, b)) = clause(name) {
-            flow.push_str(&format!(" {}", part(a, b)));
-        }
-    }
-    let simple = columns != "*" && !columns.contains('(') && word(1) != "distinct";
-    if simple {
-        flow.push_str(&format!(" pick {{ {columns} }}"));
-    } else if columns.contains('(') && !columns.to_ascii_lowercase().starts_with("count") {
-        return None;
-    }
-    Some(format!("{flow};"))
-}
-
-/// A flow of simple stages as SQL.
-pub fn sql_for_flow(text: &str) -> Option<String> {
-    let zone = idle_tide_core::document::time::TimeZone::UTC;
-    let statement = super::parse(text, &zone).whole().ok()?;
-    let Statement::Flow(flow) = statement else {
-        return None;
-    };
-    let Source::Collection(table) = &flow.source else {
-        return None;
-    };
-    let mut columns = "*".to_string();
-    let (mut conditions, mut tail) = (Vec::new(), String::new());
-    for stage in &flow.stages {
-        let inner = text.get(stage.span.clone())?;
-        match &stage.kind {
-            StageKind::Where(condition) if columns == "*" && tail.is_empty() => {
-                conditions.push(text.get(condition.span.clone())?.to_string())
-            }
-            StageKind::Count(_) if columns == "*" => columns = "count(*)".into(),
-            StageKind::Distinct(path) if columns == "*" => {
-                columns = format!("distinct {}", path.written())
-            }
-            StageKind::Pick(fields) if columns == "*" => {
-                let list: Option<Vec<String>> = fields
-                    .iter()
-                    .map(|f| {
-                        let value = text.get(f.value.span.clone())?;
-                        Some(if value == f.name.name {
-                            value.to_string()
-                        } else {
-                            format!("{value} as {}", f.name.name)
-                        })
-                    })
-                    .collect();
-                columns = list?.join(", ");
-            }
-            StageKind::Order(_) | StageKind::Limit(_) | StageKind::Offset(_) => {
-                tail.push_str(&format!(" {inner}"))
-            }
-            _ => return None,
-        }
-    }
-    let mut sql = format!("select {columns} from {}", table.name);
-    if !conditions.is_empty() {
-        sql.push_str(&format!(" where {}", conditions.join(" and ")));
-    }
-    Some(format!("{sql}{tail};"))
+    found.push(Remark {
+        span: at.span.clone(),
+        words: format!("{} holds {} in the documents looked at, and this is {}; values of different kinds are {never}.", path.written(), field.words(), kind.word()),
+        edit: None,
+    });
 }
 
 #[cfg(test)]
@@ -412,11 +277,11 @@ mod tests {
         let statement = super::super::parse(text, &TimeZone::UTC)
             .whole()
             .expect(text);
-        warnings(&statement, text, &|name| {
+        remarks(&statement, text, &|name| {
             (name == "landings").then(|| shape.clone())
         })
         .into_iter()
-        .map(|w| (text[w.span].to_string(), w.message))
+        .map(|w| (text[w.span].to_string(), w.words))
         .collect()
     }
 
@@ -453,36 +318,5 @@ mod tests {
         ] {
             assert_eq!(warned(fine), [], "{fine}");
         }
-    }
-
-    #[test]
-    fn simple_statements_have_their_like_in_the_other_language() {
-        for (sql, flow) in [
-            (
-                "select * from visits where a = 'x;y' order by b desc limit 5;",
-                "from visits where a = 'x;y' order by b desc limit 5;",
-            ),
-            ("SELECT count(*) FROM visits", "from visits count;"),
-            (
-                "select distinct berth from visits",
-                "from visits distinct berth;",
-            ),
-            (
-                "select a, b.c from visits where a in (1, 2)",
-                "from visits where a in (1, 2) pick { a, b.c };",
-            ),
-            ("truncate table visits", "empty visits;"),
-        ] {
-            assert_eq!(flow_for_sql(sql).as_deref(), Some(flow), "{sql}");
-        }
-        assert_eq!(flow_for_sql("select a from b join c on d = e"), None);
-        assert_eq!(
-            sql_for_flow(
-                "from visits where a > 1 where b = 'x' order by c limit 3 pick { a, z: c }"
-            )
-            .as_deref(),
-            Some("select a, c as z from visits where a > 1 and b = 'x' order by c limit 3;")
-        );
-        assert_eq!(sql_for_flow("from visits unnest a"), None);
     }
 }

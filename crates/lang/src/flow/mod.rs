@@ -8,6 +8,7 @@ mod format;
 pub mod functions;
 mod parse;
 pub mod token;
+pub mod translate;
 
 use std::ops::Range;
 

@@ -23,7 +23,7 @@ impl Parser<'_> {
             }
             Err(mut error) => {
                 if sounds_like_sql(self.text)
-                    && let Some(flow) = crate::flow::check::flow_for_sql(self.text)
+                    && let Some(flow) = crate::flow::translate::flow_for_sql(self.text)
                 {
                     error.message =
                         format!("This database takes flows, not SQL. The same as a flow:  {flow}");

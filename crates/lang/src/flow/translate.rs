@@ -1,0 +1,412 @@
+//! Simple statements of SQL as flows and the other way round, to offer to somebody who typed one where the other is spoken.
+
+use idle_tide_core::document::time::TimeZone;
+
+use super::ast::{Aggregate, AggregateFunction, Field, Source, StageKind, Statement};
+use super::token::{Token, TokenKind, tokens};
+
+/// Whether a text is a flow, whole and without errors.
+pub fn is_flow(text: &str) -> bool {
+    matches!(
+        super::parse(text, &TimeZone::UTC).whole(),
+        Ok(Statement::Flow(_))
+    )
+}
+
+/// The significant tokens of a statement, read by place.
+struct Words<'a> {
+    text: &'a str,
+    list: Vec<Token>,
+}
+
+impl<'a> Words<'a> {
+    fn of(text: &'a str) -> Self {
+        let list = tokens(text)
+            .into_iter()
+            .filter(|t| {
+                !matches!(t.kind, TokenKind::Blank | TokenKind::Comment) && t.of(text) != ";"
+            })
+            .collect();
+        Words { text, list }
+    }
+
+    fn word(&self, at: usize) -> String {
+        let token = self.list.get(at);
+        token.map_or(String::new(), |t| t.of(self.text).to_ascii_lowercase())
+    }
+
+    fn part(&self, from: usize, to: usize) -> &'a str {
+        if from >= to {
+            return "";
+        }
+        &self.text[self.list[from].span.start..self.list[to - 1].span.end]
+    }
+
+    /// Places of tokens outside brackets that `is` holds for.
+    fn outside(&self, from: usize, to: usize, is: &dyn Fn(&str) -> bool) -> Vec<usize> {
+        let mut depth = 0;
+        let mut found = Vec::new();
+        for at in from..to {
+            match self.list[at].of(self.text) {
+                "(" => depth += 1,
+                ")" => depth -= 1,
+                _ if depth == 0 && is(&self.word(at)) => found.push(at),
+                _ => {}
+            }
+        }
+        found
+    }
+
+    /// The parts between commas.
+    fn items(&self, from: usize, to: usize) -> Vec<(usize, usize)> {
+        let mut start = from;
+        let mut items = Vec::new();
+        for at in self.outside(from, to, &|w| w == ",") {
+            items.push((start, at));
+            start = at + 1;
+        }
+        items.push((start, to));
+        items
+    }
+}
+
+/// A part of a list of columns: what it is, without a qualifier, and its name.
+struct Column {
+    value: String,
+    name: Option<String>,
+    aggregate: bool,
+}
+
+const HEADS: [&str; 11] = [
+    "from", "where", "group", "having", "order", "limit", "offset", "join", "union", "inner",
+    "left",
+];
+
+/// A simple statement of SQL as a flow or a command.
+pub fn flow_for_sql(text: &str) -> Option<String> {
+    let words = Words::of(text);
+    let length = words.list.len();
+    let word = |at: usize| words.word(at);
+    match word(0).as_str() {
+        "select" => {}
+        "show" if word(1) == "tables" || word(1) == "collections" => {
+            return Some("/collections".into());
+        }
+        "describe" | "desc" if length == 2 => return Some(format!("/about {}", word(1))),
+        "delete" if word(1) == "from" && length == 3 => {
+            return Some(format!("delete all from {};", words.part(2, 3)));
+        }
+        "truncate" => return Some(format!("empty {};", words.part(length - 1, length))),
+        _ => return None,
+    }
+    let heads = words.outside(0, length, &|w| HEADS.contains(&w));
+    let head = |at: &usize| word(*at);
+    if heads
+        .iter()
+        .any(|at| matches!(head(at).as_str(), "join" | "union" | "inner" | "left"))
+    {
+        return None;
+    }
+    let clause = |name: &str| -> Option<(usize, usize)> {
+        let at = heads.iter().position(|at| head(at) == name)?;
+        let end = heads.get(at + 1).copied().unwrap_or(length);
+        Some((heads[at], end))
+    };
+    let (from, from_end) = clause("from")?;
+    // The collection, and at most another name for it.
+    let parts = words.outside(from + 1, from_end, &|w| w != ".").len();
+    let (table_end, alias) = match parts - words.outside(from + 1, from_end, &|w| w == ".").len() {
+        1 => (from_end, None),
+        2 if word(from_end - 2) != "as" => (from_end - 1, Some(word(from_end - 1))),
+        3 if word(from_end - 2) == "as" => (from_end - 2, Some(word(from_end - 1))),
+        _ => return None,
+    };
+    let bare = |a: usize, b: usize| -> String {
+        let Some(alias) = &alias else {
+            return words.part(a, b).to_string();
+        };
+        let mut out = String::new();
+        let mut at = a;
+        while at < b {
+            let gap = (at > a).then(|| words.list[at - 1].span.end..words.list[at].span.start);
+            out.push_str(gap.map_or("", |gap| &text[gap]));
+            at += 2 * usize::from(word(at) == *alias && word(at + 1) == "." && at + 2 < b);
+            out.push_str(words.part(at, at + 1));
+            at += 1;
+        }
+        out
+    };
+    let mut flow = format!("from {}", words.part(from + 1, table_end));
+    if let Some((a, b)) = clause("where") {
+        flow.push_str(&format!(" {}", bare(a, b)));
+    }
+    let distinct = word(1) == "distinct";
+    let first = 1 + usize::from(distinct);
+    let columns: Vec<Column> = words
+        .items(first, from)
+        .into_iter()
+        .map(|(a, b)| {
+            let named = b >= a + 3 && word(b - 2) == "as";
+            let end = if named { b - 2 } else { b };
+            let value = bare(a, end);
+            let squeezed = value.replace(' ', "").to_ascii_lowercase();
+            Column {
+                aggregate: word(a + 1) == "("
+                    && ["count", "sum", "avg", "min", "max", "stddev"].contains(&word(a).as_str()),
+                value: match squeezed.as_str() {
+                    "count(*)" | "count(1)" => "count()".into(),
+                    _ => value.replace("count(distinct ", "count(different "),
+                },
+                name: named.then(|| words.part(b - 1, b).to_string()),
+            }
+        })
+        .collect();
+    let star = matches!(&columns[..], [one] if one.value == "*");
+    let plain = columns
+        .iter()
+        .all(|c| !c.aggregate && !c.value.contains('('));
+    let mut renamed: Vec<(String, String)> = Vec::new();
+    match clause("group") {
+        None if distinct => match &columns[..] {
+            [one] if plain && !star => flow.push_str(&format!(" distinct {}", one.value)),
+            _ => return None,
+        },
+        None if matches!(&columns[..], [one] if one.value == "count()") => flow.push_str(" count"),
+        group if group.is_some() || columns.iter().all(|c| c.aggregate) => {
+            let keys: Vec<String> = group.map_or(Vec::new(), |(a, b)| {
+                let items = words.items(a + 2, b).into_iter();
+                items.map(|(a, b)| bare(a, b)).collect()
+            });
+            let mut by = Vec::new();
+            let mut aggregates = Vec::new();
+            for key in &keys {
+                let column = columns.iter().find(|c| c.value == *key);
+                by.push(match column.and_then(|c| c.name.as_ref()) {
+                    Some(name) => format!("{name}: {key}"),
+                    None => key.clone(),
+                });
+            }
+            for column in &columns {
+                if !column.aggregate {
+                    if !keys.contains(&column.value) {
+                        return None;
+                    }
+                    continue;
+                }
+                let name = column.name.clone().unwrap_or_else(|| {
+                    let word = column.value.split('(').next().unwrap_or_default();
+                    let word = word.to_ascii_lowercase();
+                    let taken = aggregates.len();
+                    if taken == 0 {
+                        word
+                    } else {
+                        format!("{word}_{}", taken + 1)
+                    }
+                });
+                renamed.push((
+                    column.value.replace(' ', "").to_ascii_lowercase(),
+                    name.clone(),
+                ));
+                aggregates.push(format!("{name}: {}", column.value));
+            }
+            let by = if by.is_empty() {
+                String::new()
+            } else {
+                format!(" by {}", by.join(", "))
+            };
+            flow.push_str(&format!(" group{by} {{ {} }}", aggregates.join(", ")));
+        }
+        _ if !plain => return None,
+        _ => {}
+    }
+    // After a group its aggregates go by their names.
+    let after = |a: usize, b: usize| -> Option<String> {
+        let mut written = bare(a, b);
+        for at in (a..b).rev() {
+            let calls = word(at + 1) == "(" && at + 1 < b;
+            if calls && ["count", "sum", "avg", "min", "max", "stddev"].contains(&word(at).as_str())
+            {
+                let close = (at + 2..b).find(|c| word(*c) == ")")?;
+                let call = bare(at, close + 1);
+                let squeezed = call.replace(' ', "").to_ascii_lowercase();
+                let squeezed = squeezed
+                    .replace("count(*)", "count()")
+                    .replace("(distinct", "(different");
+                let (_, name) = renamed.iter().find(|(value, _)| *value == squeezed)?;
+                written = written.replace(&call, name);
+            }
+        }
+        Some(written)
+    };
+    if let Some((a, b)) = clause("having") {
+        flow.push_str(&format!(" where {}", after(a + 1, b)?));
+    }
+    for name in ["order", "offset", "limit"] {
+        if let Some((a, b)) = clause(name) {
+            flow.push_str(&format!(" {}", after(a, b)?));
+        }
+    }
+    if !star && plain && !distinct && clause("group").is_none() {
+        let fields: Vec<String> = columns
+            .into_iter()
+            .map(|c| match c.name {
+                Some(name) => format!("{name}: {}", c.value),
+                None => c.value,
+            })
+            .collect();
+        flow.push_str(&format!(" pick {{ {} }}", fields.join(", ")));
+    }
+    let flow = format!("{flow};");
+    // What is offered can be run.
+    is_flow(&flow).then_some(flow)
+}
+
+/// A flow of simple stages as SQL.
+pub fn sql_for_flow(text: &str) -> Option<String> {
+    let statement = super::parse(text, &TimeZone::UTC).whole().ok()?;
+    let Statement::Flow(flow) = statement else {
+        return None;
+    };
+    let Source::Collection(table) = &flow.source else {
+        return None;
+    };
+    let mut columns = "*".to_string();
+    let (mut conditions, mut grouped, mut tail) = (Vec::new(), String::new(), String::new());
+    for stage in &flow.stages {
+        let inner = text.get(stage.span.clone())?.trim_end();
+        match &stage.kind {
+            StageKind::Where(condition) if columns == "*" && tail.is_empty() => {
+                conditions.push(text.get(condition.span.clone())?.to_string())
+            }
+            StageKind::Count(_) if columns == "*" && tail.is_empty() => columns = "count(*)".into(),
+            StageKind::Distinct(path) if columns == "*" && tail.is_empty() => {
+                // With its count, and by value, as the stage gives it.
+                let path = path.written();
+                columns = format!("{path}, count(*) as count");
+                grouped = format!(" group by {path} order by {path}");
+            }
+            StageKind::Group(keys, aggregates) if columns == "*" && tail.is_empty() => {
+                let mut list = fields(keys, text)?;
+                let by: Option<Vec<&str>> = keys
+                    .iter()
+                    .map(|f| text.get(f.value.span.clone()))
+                    .collect();
+                let by = by?;
+                for aggregate in aggregates {
+                    list.push(format!(
+                        "{} as {}",
+                        as_sql(aggregate, text)?,
+                        aggregate.name.name
+                    ));
+                }
+                columns = list.join(", ");
+                if !by.is_empty() {
+                    grouped = format!(" group by {}", by.join(", "));
+                }
+            }
+            StageKind::Pick(list) if columns == "*" => columns = fields(list, text)?.join(", "),
+            StageKind::Order(_) if !grouped.contains("order by") => {
+                tail.push_str(&format!(" {inner}"))
+            }
+            StageKind::Limit(_) | StageKind::Offset(_) => tail.push_str(&format!(" {inner}")),
+            _ => return None,
+        }
+    }
+    let mut sql = format!("select {columns} from {}", table.name);
+    if !conditions.is_empty() {
+        sql.push_str(&format!(" where {}", conditions.join(" and ")));
+    }
+    Some(format!("{sql}{grouped}{tail};"))
+}
+
+fn fields(list: &[Field], text: &str) -> Option<Vec<String>> {
+    list.iter()
+        .map(|f| {
+            let value = text.get(f.value.span.clone())?;
+            Some(if value == f.name.name {
+                value.to_string()
+            } else {
+                format!("{value} as {}", f.name.name)
+            })
+        })
+        .collect()
+}
+
+fn as_sql(aggregate: &Aggregate, text: &str) -> Option<String> {
+    let of = match &aggregate.of {
+        Some(e) => text.get(e.span.clone())?,
+        None => "*",
+    };
+    let name = match aggregate.function {
+        AggregateFunction::Count => "count",
+        AggregateFunction::CountDifferent => return Some(format!("count(distinct {of})")),
+        AggregateFunction::Sum => "sum",
+        AggregateFunction::Avg => "avg",
+        AggregateFunction::Min => "min",
+        AggregateFunction::Max => "max",
+        _ => return None,
+    };
+    Some(format!("{name}({of})"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn simple_statements_have_their_like_in_the_other_language() {
+        for (sql, flow) in [
+            (
+                "select * from visits where a = 'x;y' order by b desc limit 5;",
+                "from visits where a = 'x;y' order by b desc limit 5;",
+            ),
+            ("SELECT count(*) FROM visits", "from visits count;"),
+            (
+                "select distinct berth from visits",
+                "from visits distinct berth;",
+            ),
+            (
+                "select a, b.c from visits where a in (1, 2)",
+                "from visits where a in (1, 2) pick { a, b.c };",
+            ),
+            ("truncate table visits", "empty visits;"),
+            (
+                "select v.port, count(*) as n, sum(v.kg) from visits v where v.kg > 1 group by v.port having count(*) > 2 order by sum(v.kg) desc",
+                "from visits where kg > 1 group by port { n: count(), sum_2: sum(kg) } where n > 2 order by sum_2 desc;",
+            ),
+            (
+                "select max(kg) from visits as v",
+                "from visits group { max: max(kg) };",
+            ),
+        ] {
+            assert_eq!(flow_for_sql(sql).as_deref(), Some(flow), "{sql}");
+        }
+        assert_eq!(flow_for_sql("select a from b join c on d = e"), None);
+        assert_eq!(
+            sql_for_flow(
+                "from visits where a > 1 where b = 'x' order by c limit 3 pick { a, z: c }"
+            )
+            .as_deref(),
+            Some("select a, c as z from visits where a > 1 and b = 'x' order by c limit 3;")
+        );
+        assert_eq!(
+            sql_for_flow("from visits group by p: port { n: count(), kinds: count(different kind) } order by n desc").as_deref(),
+            Some("select port as p, count(*) as n, count(distinct kind) as kinds from visits group by port order by n desc;")
+        );
+        assert_eq!(
+            sql_for_flow("from visits distinct berth limit 3").as_deref(),
+            Some(
+                "select berth, count(*) as count from visits group by berth order by berth limit 3;"
+            )
+        );
+        for other in [
+            "from visits unnest a",
+            "from visits limit 3 count",
+            "select 1",
+            "from visits group by a { n: count() } where n > 1",
+        ] {
+            assert_eq!(sql_for_flow(other), None, "{other}");
+        }
+        assert_eq!(flow_for_sql("select a, count(*) from b group by c"), None);
+    }
+}
