@@ -7,6 +7,7 @@ use std::sync::Arc;
 use idle_tide_core::catalog::{Catalog, Kind, Object};
 use idle_tide_core::links::{self, Tie};
 use idle_tide_desk::about::{index_words, rows_words};
+use idle_tide_lang::Dialect;
 use idle_tide_lang::narrow::Narrow;
 
 /// A line of the first column.
@@ -104,14 +105,18 @@ impl<T: Clone> Narrowed<T> {
     }
 }
 
-/// The actions on what is marked: the word shown, and the command it stands for.
-pub const ACTIONS: [(&str, &str); 5] = [
-    ("sample", "/sample"),
-    ("figures", "/figures"),
-    ("links", "/links"),
-    ("definition", "/definition"),
-    ("in full", "/about"),
-];
+/// What can be done with the marked object, and the command for each.
+pub fn actions(dialect: &Dialect) -> Vec<(&'static str, &'static str)> {
+    let shape = dialect.is_flow().then_some(("shape", "/shape"));
+    let first = std::iter::once(("sample", "/sample")).chain(shape);
+    let rest = [
+        ("figures", "/figures"),
+        ("links", "/links"),
+        ("definition", "/definition"),
+        ("in full", "/about"),
+    ];
+    first.chain(rest).collect()
+}
 
 /// The view.
 #[derive(Debug, Clone, Default)]

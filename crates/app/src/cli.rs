@@ -215,6 +215,24 @@ pub fn main() -> i32 {
 /// Asks on the controlling terminal.
 pub struct AtTerminal;
 
+impl AtTerminal {
+    /// Asks for a text; `None` without a terminal, which is said.
+    pub fn value(&self, what: &str, details: &[String]) -> Option<String> {
+        let Ok(terminal) = std::fs::File::open("/dev/tty") else {
+            eprintln!("idle-tide: {what} is needed, and there is no terminal to ask on.");
+            return None;
+        };
+        for detail in details {
+            eprintln!("idle-tide: {}", show_text(detail, 400).text());
+        }
+        eprint!("idle-tide: {}: ", show_text(what, 400).text());
+        let mut typed = String::new();
+        let read = std::io::BufReader::new(terminal).read_line(&mut typed);
+        let given = read.is_ok_and(|count| count > 0);
+        given.then(|| typed.trim_end_matches(['\n', '\r']).to_string())
+    }
+}
+
 impl Ask for AtTerminal {
     fn secret(&self, what: &str) -> Option<SecretString> {
         let typed =

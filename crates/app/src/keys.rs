@@ -84,7 +84,7 @@ impl Place {
             Place::Sources => "In the sources",
             Place::Form => "In the form of a source",
             Place::Question => "When something is asked",
-            Place::Hidden => "When a secret is asked for",
+            Place::Hidden => "When a secret or a value is asked for",
             Place::Running => "While something runs",
         }
     }
@@ -198,7 +198,7 @@ pub static KEYS: &[Key] = &[
     key(P::Actions, "↑ ↓", "choose", true, "", "choose what to do with the marked object"),
     key(P::Actions, "Enter", "does it", true, "", "does it"),
     key(P::Actions, "Esc", "back", true, "", "back to the columns"),
-    key(P::Links, "↑ ↓ ← →", "tables", true, "", "go from table to table"),
+    key(P::Links, "↑ ↓ ← →", "go", true, "", "go from table to table, or collection to collection"),
     key(P::Links, "Space", "choose for a way", true, "/route", "chooses the table for a way; with two or more the way is shown"),
     key(P::Links, "N", "next way", true, "", "the next-shortest way"),
     key(P::Links, "J", "its join", true, "/route", "puts the join of the way into the statement"),
@@ -229,7 +229,7 @@ pub static KEYS: &[Key] = &[
     key(P::Form, "← →", "another", true, "", "another word, where a field has only some"),
     key(P::Form, "Enter", "saves", true, "", "saves the source"),
     key(P::Form, "Esc", "leaves it", true, "", "leaves everything as it was"),
-    key(P::Hidden, "Enter", "gives it", true, "", "gives what was typed; it shows nowhere"),
+    key(P::Hidden, "Enter", "gives it", true, "", "gives what was typed; a secret shows nowhere"),
     key(P::Hidden, "Ctrl-U", "clears", true, "", "begins anew"),
     key(P::Hidden, "Esc", "leaves it", true, "", "goes no further"),
     key(P::Guide, "↑ ↓", "topics", true, "", "choose a topic"),

@@ -8,7 +8,7 @@ use std::sync::mpsc::{Receiver, channel};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use idle_tide_desk::export::{Replacing, Streaming, write_sheet};
-use idle_tide_desk::{Content, Desk, Event, Options, Request, State, Writes};
+use idle_tide_desk::{Content, Desk, Event, Options, Request, State, Wanted, Writes};
 use idle_tide_draw::marks::{Visible, show_text};
 use idle_tide_draw::{Format, Layout};
 use idle_tide_engines::{Ask, Source};
@@ -293,12 +293,19 @@ impl Session {
         let mut interrupted = false;
         while self.desk.is_busy() {
             if let Some(asking) = self.desk.asking() {
-                if asking.secret {
-                    let secret = cli::AtTerminal.secret(&asking.what);
-                    self.desk.answer_secret(secret);
-                } else {
-                    let yes = cli::AtTerminal.allow(&asking.what, &asking.details);
-                    self.desk.answer_allow(yes);
+                match asking.wanted {
+                    Wanted::Secret => {
+                        let secret = cli::AtTerminal.secret(&asking.what);
+                        self.desk.answer_secret(secret);
+                    }
+                    Wanted::Value => {
+                        let value = cli::AtTerminal.value(&asking.what, &asking.details);
+                        self.desk.answer_secret(value.map(Into::into));
+                    }
+                    Wanted::Consent => {
+                        let yes = cli::AtTerminal.allow(&asking.what, &asking.details);
+                        self.desk.answer_allow(yes);
+                    }
                 }
                 continue;
             }

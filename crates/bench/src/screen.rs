@@ -261,6 +261,7 @@ fn link_layout() {
                 to: (to, 0),
                 declared: true,
                 many: true,
+                finds_many: false,
                 optional: false,
             }
         })

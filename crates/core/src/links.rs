@@ -4,7 +4,7 @@
 use std::cmp::Reverse;
 use std::collections::{BinaryHeap, HashMap, HashSet};
 
-use crate::catalog::{Catalog, Object};
+use crate::catalog::{Catalog, Kind, Object};
 
 /// A link between two tables, by their places in [`Catalog::objects`]. The table `from` refers to a key of
 /// the table `to`.
@@ -204,7 +204,16 @@ fn class(declared: &str) -> &'static str {
     }
 }
 
+/// The kind of a column's single values: without the nulls among them and the list around them, as documents have both.
+fn single(declared: &str) -> &str {
+    let one = declared
+        .trim_end_matches(", null")
+        .trim_start_matches("null, ");
+    one.strip_prefix("list of ").unwrap_or(one)
+}
+
 fn comparable(a: &str, b: &str) -> bool {
+    let (a, b) = (single(a), single(b));
     let (x, y) = (class(a), class(b));
     match (x, y) {
         ("any", _) | (_, "any") => true,
@@ -263,7 +272,11 @@ pub fn likely(catalog: &Catalog, declared: &[Tie]) -> Vec<Tie> {
             {
                 continue;
             }
-            let name = bare(&field.name);
+            // A path within a document is known by its last names.
+            let steps: Vec<&str> = field.name.split('.').collect();
+            let names = (1..=steps.len().min(2))
+                .rev()
+                .map(|n| bare(&steps[steps.len() - n..].concat()));
             let fits = |(table, column): &(usize, &str)| {
                 let other = &catalog.objects[*table];
                 *table != at
@@ -283,10 +296,12 @@ pub fn likely(catalog: &Catalog, declared: &[Tie]) -> Vec<Tie> {
                 found.dedup();
                 found
             };
-            let mut found = pick(by_column.get(&name));
-            if found.is_empty() {
-                found = pick(by_table.get(&name));
-            }
+            let lookups =
+                names.flat_map(|name| [pick(by_column.get(&name)), pick(by_table.get(&name))]);
+            let found = lookups
+                .into_iter()
+                .find(|list| !list.is_empty())
+                .unwrap_or_default();
             // Where several fit nothing is certain enough.
             if let [(table, column)] = &found[..] {
                 let columns = vec![field.name.clone()];
@@ -301,7 +316,58 @@ pub fn likely(catalog: &Catalog, declared: &[Tie]) -> Vec<Tie> {
             }
         }
     }
+    shared_paths(catalog, &mut ties);
     ties
+}
+
+/// Collections that know one thing by the same path within their documents (`vessel.call_sign` in both), where nothing else ties them: neither
+/// need tell its documents apart by it. The one with more documents is taken for the one that refers.
+fn shared_paths(catalog: &Catalog, ties: &mut Vec<Tie>) {
+    let mut by_path: HashMap<&str, Vec<usize>> = HashMap::new();
+    for (at, object) in catalog.objects.iter().enumerate() {
+        if object.kind != Kind::Collection {
+            continue;
+        }
+        for field in &object.fields {
+            let last = field.name.rsplit('.').next().unwrap_or_default();
+            let specific = !UNSPECIFIC.contains(&bare(last).as_str());
+            let identifies = matches!(class(single(&field.declared)), "text" | "integer")
+                || field.declared == "id";
+            if field.name.contains('.') && specific && identifies && field.choices.is_empty() {
+                by_path.entry(&field.name).or_default().push(at);
+            }
+        }
+    }
+    let mut shared: Vec<(&str, Vec<usize>)> = by_path.into_iter().collect();
+    shared.sort();
+    for (path, places) in shared {
+        for (n, a) in places.iter().enumerate() {
+            for b in &places[n + 1..] {
+                let (one, other) = (&catalog.objects[*a], &catalog.objects[*b]);
+                let tied =
+                    |tie: &Tie| (tie.from, tie.to) == (*a, *b) || (tie.from, tie.to) == (*b, *a);
+                let kinds = |object: &Object| {
+                    object
+                        .field(path)
+                        .map(|f| f.declared.clone())
+                        .unwrap_or_default()
+                };
+                if ties.iter().any(tied)
+                    || one.schema != other.schema
+                    || !comparable(&kinds(one), &kinds(other))
+                {
+                    continue;
+                }
+                let (from, to) = if one.rows >= other.rows {
+                    (*a, *b)
+                } else {
+                    (*b, *a)
+                };
+                let columns = vec![path.to_string()];
+                ties.push(Tie::new(catalog, from, columns.clone(), to, columns, false));
+            }
+        }
+    }
 }
 
 /// One step of a way: the table `to` is joined to one that is there already.
@@ -644,5 +710,30 @@ mod tests {
             .collect();
         assert_eq!(between.len(), 2);
         assert_ne!(between[0], between[1]);
+    }
+
+    #[test]
+    fn collections_are_tied_by_identifiers_and_by_paths_that_they_share() {
+        let mut catalog = catalog(&[
+            "landings: !_id id, buyer_id id, vessel.call_sign text, vessel.name text, lines.species._id id",
+            "surveys: !_id id, vessel.call_sign text, vessel.name text, surveyor.number int",
+            "buyers: !_id id, name text",
+            "species: !_id id, surveyor.number text",
+        ]);
+        for (at, object) in catalog.objects.iter_mut().enumerate() {
+            object.kind = Kind::Collection;
+            object.rows = Some(10 * at as u64);
+        }
+        catalog.objects[0].fields[1].declared = "list of id".into();
+        let ties = likely(&catalog, &[]);
+        assert_eq!(
+            named(&catalog, &ties),
+            [
+                "landings.buyer_id > buyers._id",
+                "landings.lines.species._id > species._id",
+                "surveys.vessel.call_sign > landings.vessel.call_sign",
+            ]
+        );
+        assert!(ties[0].finds_one && !ties[2].finds_one);
     }
 }

@@ -8,14 +8,27 @@ use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::Family;
 use idle_tide_lang::holds::holds;
 
+use crate::lists;
 use crate::page::{Line, Page, Span, Tone};
 
 /// Number of rows in words, an estimate marked.
 pub fn rows_words(object: &Object) -> Option<String> {
+    let thing = match object.kind {
+        Kind::Collection => "document",
+        _ => "row",
+    };
     object.rows.map(|rows| match object.estimated {
-        true => format!("≈ {}", counted(rows, "row")),
-        false => counted(rows, "row"),
+        true => format!("≈ {}", counted(rows, thing)),
+        false => counted(rows, thing),
     })
+}
+
+/// How often a path is there, and a few of its values, from the sampled shape of a collection.
+pub fn path_words(object: &Object, path: &str) -> Option<(String, String)> {
+    let shape = object.shape.as_deref()?;
+    let field = shape.fields.iter().find(|f| f.name() == path)?;
+    let there = format!("in {}", lists::percent(field.present, shape.sampled));
+    Some((there, field.examples.join(", ")))
 }
 
 /// What a column's values are filled with when none is given.
@@ -97,7 +110,7 @@ fn columns_section(
         let mut words = Vec::new();
         if field.key.is_some() {
             words.push("key");
-        } else if field.optional {
+        } else if field.optional && family != Family::Documents {
             words.push("optional");
         }
         if field.generated {
@@ -105,7 +118,12 @@ fn columns_section(
         }
         words.join(", ")
     };
-    let range = |field: &Field| holds(&field.declared, family).unwrap_or_default();
+    let range = |field: &Field| match family {
+        Family::Documents => {
+            path_words(object, &field.name).map_or(String::new(), |(there, _)| there)
+        }
+        _ => holds(&field.declared, family).unwrap_or_default(),
+    };
     let fields = &object.fields;
     let names = width(fields, |f| f.name.chars().count()) + 2;
     let types = width(fields, |f| f.declared.chars().count()).clamp(4, 40) + 2;
@@ -138,6 +156,10 @@ fn columns_section(
                 Tone::Faint,
                 format!("one of {}  ", field.choices.join(", ")),
             );
+        } else if let Some((_, examples)) = path_words(object, &field.name)
+            && !examples.is_empty()
+        {
+            line = line.and(Tone::Faint, format!("as {examples}  "));
         }
         if let Some(collation) = &field.collation {
             line = line.and(Tone::Faint, format!("collation {collation}"));

@@ -176,7 +176,7 @@ impl Entry {
                 }
                 None => match self.links() {
                     Some(links) => {
-                        let tables = counted(links.tables.len() as u64, "table");
+                        let tables = counted(links.tables.len() as u64, links.table());
                         let wires = counted(links.wires.len() as u64, "link");
                         (format!("{tables} · {wires}"), Tone::Faint)
                     }

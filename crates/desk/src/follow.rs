@@ -103,12 +103,15 @@ impl Reader<'_> {
                     here.name
                 ));
             };
-            if *value == Value::Null {
-                return Err(format!("{own} is null in this row: it refers to nothing."));
+            if matches!(value, Value::Null | Value::Missing) {
+                return Err(format!(
+                    "{own} is empty in this {}: it refers to nothing.",
+                    self.dialect.row()
+                ));
             }
             parts.push(format!(
                 "{} = {}",
-                self.dialect.quote_name(other),
+                self.dialect.quote_column(other),
                 literal(value, self.dialect)
             ));
         }
@@ -121,14 +124,19 @@ impl Reader<'_> {
     fn forward(&self, object: &Object, tie: &Tie) -> Result<Step, String> {
         let there = &self.catalog.objects[tie.to];
         let (table, condition) = self.condition(object, there, &tie.columns, &tie.their_columns)?;
-        Ok(Step::Rows(format!(
-            "select * from {table} where {condition}"
-        )))
+        Ok(Step::Rows(rows(&table, &condition, self.dialect)))
     }
 
     fn back(&self, object: &Object, tie: &Tie) -> Result<(String, String), String> {
         let from = &self.catalog.objects[tie.from];
         self.condition(object, from, &tie.their_columns, &tie.columns)
+    }
+}
+
+fn rows(table: &str, condition: &str, dialect: &Dialect) -> String {
+    match dialect.is_flow() {
+        true => format!("from {table} where {condition}"),
+        false => format!("select * from {table} where {condition}"),
     }
 }
 
@@ -152,8 +160,10 @@ pub fn step(
     let column = &cell.columns[cell.column];
     let Some((place, object)) = reader.table() else {
         return Err(format!(
-            "{} does not come from a column of a table, so there is no link to follow.",
-            column.name
+            "{} does not come from a {} of a {}, so there is no link to follow.",
+            column.name,
+            if dialect.is_flow() { "path" } else { "column" },
+            dialect.table()
         ));
     };
     let name = column.origin.as_ref().map_or("", |(_, name)| name.as_str());
@@ -162,7 +172,7 @@ pub fn step(
     if let Some(into) = into {
         let wanted = catalog.table(into).and_then(|o| catalog.place_of(o));
         let Some(wanted) = wanted else {
-            return Err(format!("There is no table {into} here."));
+            return Err(format!("There is no {} {into} here.", dialect.table()));
         };
         outgoing = reader
             .ties
@@ -182,6 +192,7 @@ pub fn step(
     }
     let mut counts = Vec::new();
     let mut statements = Vec::new();
+    let mut names = Vec::new();
     let mut missing = None;
     for tie in incoming {
         match reader.back(object, tie) {
@@ -196,7 +207,8 @@ pub fn step(
                     dialect.quote_name("by"),
                     dialect.quote_name("rows"),
                 ));
-                statements.push(format!("select * from {table} where {condition}"));
+                statements.push(rows(&table, &condition, dialect));
+                names.push(catalog.shortest_name(from));
             }
             Err(words) => missing = Some(words),
         }
@@ -204,11 +216,17 @@ pub fn step(
     match (statements.len(), into) {
         (0, _) => Err(missing.unwrap_or_else(|| {
             format!(
-                "{name} links to no table, and no table refers to {}.",
-                object.name
+                "{name} links to no {what}, and no {what} refers to {}.",
+                object.name,
+                what = dialect.table()
             )
         })),
         (1, _) => Ok(Step::Rows(statements.remove(0))),
+        // One flow cannot count in several collections.
+        _ if dialect.is_flow() => Err(format!(
+            "{} know it; /follow NAME goes to one.",
+            names.join(" and ")
+        )),
         _ => Ok(Step::Counts(counts.join("\nunion all "), statements)),
     }
 }
@@ -217,7 +235,7 @@ pub fn step(
 mod tests {
     use super::*;
     use idle_tide_core::catalog::{Field, Kind, Link};
-    use idle_tide_lang::dialect::{MARIADB, POSTGRES, SQLITE};
+    use idle_tide_lang::dialect::{FLOW, MARIADB, POSTGRES, SQLITE};
 
     fn catalog() -> Catalog {
         let table = |name: &str, key: &str, others: &[&str]| {
@@ -312,11 +330,60 @@ mod tests {
                 .is_err_and(|w| w.contains("no table nowhere"))
         );
         let empty = [Value::Integer(7), Value::Null, Value::Null];
-        assert!(follow(&origins, &empty, 1, None).is_err_and(|w| w.contains("is null")));
+        assert!(follow(&origins, &empty, 1, None).is_err_and(|w| w.contains("is empty")));
         assert!(
             follow(&[("visits", "Odd")], &[Value::Null], 0, Some("dues"))
                 .is_err_and(|w| w.contains("id is not in this result"))
         );
+    }
+
+    #[test]
+    fn a_path_of_documents_is_followed() {
+        let mut catalog = Catalog::default();
+        for name in ["landings", "surveys", "fines"] {
+            let mut object = Object::new("", name, Kind::Collection);
+            object.fields = vec![Field {
+                name: "vessel.call_sign".into(),
+                ..Field::default()
+            }];
+            catalog.objects.push(object);
+        }
+        let columns = [Column {
+            origin: Some(("surveys".into(), "vessel.call_sign".into())),
+            ..Column::named("vessel.call_sign")
+        }];
+        let ties = [tie(0, 1), tie(2, 1)];
+        let go = |value: Value, ties: &[Tie], into| {
+            let cell = Cell {
+                columns: &columns,
+                row: &[value],
+                column: 0,
+            };
+            step(&cell, into, &catalog, ties, &FLOW)
+        };
+        let expected = "from landings where vessel.call_sign = 'BH''1'";
+        let found = go(Value::from("BH'1"), &ties[..1], None);
+        assert_eq!(found, Ok(Step::Rows(expected.into())));
+        assert_eq!(
+            go(Value::from("BH'1"), &ties, Some("landings")),
+            Ok(Step::Rows(expected.into()))
+        );
+        let several = go(Value::from("x"), &ties, None).expect_err("two");
+        assert!(several.contains("landings and fines"), "{several}");
+        assert!(go(Value::Missing, &ties[..1], None).is_err_and(|w| w.contains("is empty")));
+    }
+
+    fn tie(from: usize, to: usize) -> Tie {
+        Tie {
+            from,
+            columns: vec!["vessel.call_sign".into()],
+            to,
+            their_columns: vec!["vessel.call_sign".into()],
+            declared: false,
+            one_to_one: false,
+            optional: false,
+            finds_one: false,
+        }
     }
 
     #[test]

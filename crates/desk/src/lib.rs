@@ -24,7 +24,7 @@ pub mod sources;
 pub mod stages;
 pub mod worker;
 
-pub use desk::{Asking, Desk, Notice, Options, Origin, Request, Returned, Session, Writes};
+pub use desk::{Asking, Desk, Notice, Options, Origin, Request, Returned, Session, Wanted, Writes};
 pub use entry::{Content, Entry, State};
 pub use failure::Failure;
 pub use guard::Question;

@@ -102,7 +102,7 @@ impl Links {
         if tables.len() > MOST {
             return Err(format!(
                 "That would be {}. Name one or more: /links NAME draws what is around it.",
-                counted(tables.len() as u64, "table")
+                counted(tables.len() as u64, self.dialect.table())
             ));
         }
         let place: HashMap<usize, usize> =
@@ -152,6 +152,7 @@ impl Links {
                     to: line_of(&mut lines, tie.to, &tie.their_columns),
                     declared: tie.declared,
                     many: !tie.one_to_one,
+                    finds_many: !tie.finds_one,
                     optional: tie.optional,
                 }
             })
@@ -315,6 +316,13 @@ impl Links {
         } else {
             notes.push((Tone::Faint, "no row is multiplied".into()));
         }
+        if self.dialect.is_flow() {
+            // A join puts what it finds into the document as a list, so nothing is multiplied or left out.
+            let what =
+                "each document gets a list of what is found; unnest makes one document of each";
+            notes = vec![(Tone::Faint, what.into())];
+            dropped.clear();
+        }
         if !dropped.is_empty() {
             notes.push((
                 Tone::Faint,
@@ -345,6 +353,17 @@ impl Links {
             .map(|at| {
                 let tie = &self.ties[*at];
                 let (from, to) = (name(tie.from), name(tie.to));
+                if self.dialect.is_flow() {
+                    let (ours, theirs) = (&tie.columns[0], &tie.their_columns[0]);
+                    let fields = self.catalog.objects[tie.from].fields.iter();
+                    let taken: Vec<String> = fields.map(|f| f.name.clone()).collect();
+                    let found = &join::aliases(&["found"], &taken, self.dialect)[0];
+                    let all = format!("from {from} where {ours} is not null");
+                    let matching = format!(
+                        "{all} join one {to} as {found} on {ours} = {found}.{theirs} where {found} is not missing"
+                    );
+                    return (*at, [format!("{all} count"), format!("{matching} count")]);
+                }
                 let ours = self.dialect.quote_name(&tie.columns[0]);
                 let theirs = self.dialect.quote_name(&tie.their_columns[0]);
                 let all = format!("select count({ours}) from {from}");
@@ -401,6 +420,11 @@ impl Links {
         page
     }
 
+    /// What is drawn: table or collection.
+    pub fn table(&self) -> &'static str {
+        self.dialect.table()
+    }
+
     /// What the drawing is of, for its heading.
     pub fn title(&self) -> String {
         if !self.chosen.is_empty() {
@@ -412,7 +436,7 @@ impl Links {
             return format!("The way between {}", names.join(", "));
         }
         match &self.focus[..] {
-            [] => "How the tables hang together".to_string(),
+            [] => format!("How the {}s hang together", self.dialect.table()),
             list => {
                 let names: Vec<String> = list
                     .iter()
@@ -425,4 +449,4 @@ impl Links {
 }
 
 /// What the marks of the drawing say.
-pub const LEGEND: &str = "≡ several rows   • one row   ○ may be empty   ── declared   ┄┄ guessed";
+pub const LEGEND: &str = "≡ several   • one   ○ may be empty   ── declared   ┄┄ guessed";

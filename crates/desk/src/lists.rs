@@ -412,7 +412,7 @@ pub fn shape(shape: &idle_tide_core::document::shape::Shape) -> ResultSet {
 }
 
 /// A share in per cent; one that is there is never shown as none, nor one that is not all as all.
-fn percent(part: u64, whole: u64) -> String {
+pub(crate) fn percent(part: u64, whole: u64) -> String {
     if whole == 0 {
         return "–".into();
     }

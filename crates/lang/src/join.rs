@@ -63,7 +63,11 @@ pub fn aliases(names: &[&str], taken: &[String], dialect: &Dialect) -> Vec<Strin
 /// written with their aliases.
 pub fn condition(new: (&str, &[String]), there: (&str, &[String]), dialect: &Dialect) -> String {
     let column = |alias: &str, name: &String| {
-        format!("{}.{}", dialect.quote_name(alias), dialect.quote_name(name))
+        format!(
+            "{}.{}",
+            dialect.quote_name(alias),
+            dialect.quote_column(name)
+        )
     };
     let pairs = new.1.iter().zip(there.1);
     let pairs: Vec<String> = pairs
@@ -79,7 +83,12 @@ pub fn named(route: &Route, catalog: &Catalog, dialect: &Dialect) -> Vec<(usize,
         .iter()
         .map(|at| catalog.objects[*at].name.as_str())
         .collect();
-    let given = aliases(&names, &[], dialect);
+    // What is joined to a document takes a name in it.
+    let fields = tables.iter().filter(|_| dialect.is_flow()).flat_map(|at| {
+        let fields = catalog.objects[*at].fields.iter();
+        fields.map(|f| f.name.clone())
+    });
+    let given = aliases(&names, &fields.collect::<Vec<_>>(), dialect);
     tables.into_iter().zip(given).collect()
 }
 
@@ -91,6 +100,26 @@ pub fn statement(route: &Route, ties: &[Tie], catalog: &Catalog, dialect: &Diale
         found.map_or("", |(_, alias)| alias.as_str())
     };
     let table = |at: usize| written(&catalog.objects[at], catalog, dialect);
+    if dialect.is_flow() {
+        let mut text = format!("from {}", table(route.start));
+        for step in &route.steps {
+            let tie = &ties[step.tie];
+            let (ours, theirs) = match tie.from == step.from {
+                true => (&tie.columns[0], &tie.their_columns[0]),
+                false => (&tie.their_columns[0], &tie.columns[0]),
+            };
+            let there = match step.from == route.start {
+                true => ours.clone(),
+                false => format!("{}.{ours}", alias(step.from)),
+            };
+            text.push_str(&format!(
+                "\njoin {} as {new} on {there} = {new}.{theirs}",
+                table(step.to),
+                new = alias(step.to)
+            ));
+        }
+        return text;
+    }
     let mut text = format!(
         "select *\nfrom {} {}",
         table(route.start),
@@ -119,7 +148,7 @@ pub fn statement(route: &Route, ties: &[Tie], catalog: &Catalog, dialect: &Diale
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::dialect::{MARIADB, POSTGRES};
+    use crate::dialect::{FLOW, MARIADB, POSTGRES};
     use idle_tide_core::catalog::{Field, Kind, Link};
     use idle_tide_core::links::{declared, routes};
 
@@ -192,5 +221,35 @@ mod tests {
                 .replace("\"no\"", &POSTGRES.quote_name("no"))
         );
         assert!(statement(route, &ties, &catalog, MARIADB).contains("`Order` o"));
+        // A path of documents is written so already; what is joined is known by its alias.
+        let mut harbour = Catalog::default();
+        for (name, others) in [
+            ("owners", &[][..]),
+            ("vessels", &["owner.no", "o"]),
+            ("visits", &["vessel.no"]),
+        ] {
+            let mut fields = vec![field("_id", Some(1)), field("no", None)];
+            fields.extend(others.iter().map(|name| field(name, None)));
+            harbour.objects.push(Object {
+                fields,
+                ..Object::new("", name, Kind::Collection)
+            });
+        }
+        let tie = |from: usize, path: &str, to: usize| Tie {
+            from,
+            columns: vec![path.into()],
+            to,
+            their_columns: vec!["no".into()],
+            declared: false,
+            one_to_one: false,
+            optional: false,
+            finds_one: false,
+        };
+        let ties = [tie(2, "vessel.no", 1), tie(1, "owner.no", 0)];
+        let route = &routes(&ties, &[2, 0], 1)[0];
+        assert_eq!(
+            statement(route, &ties, &harbour, &FLOW),
+            "from visits\njoin vessels as v on vessel.no = v.no\njoin owners as ow on v.owner.no = ow.no"
+        );
     }
 }

@@ -18,6 +18,7 @@ pub mod join;
 pub mod multiply;
 pub mod narrow;
 pub mod open;
+pub mod parameter;
 pub mod query;
 pub mod remark;
 pub mod scope;

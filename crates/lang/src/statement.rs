@@ -488,7 +488,7 @@ fn of_flow(text: &str) -> Summary {
             Definition::DropUser(name) => {
                 sweep_of(drop("user", &name.name), Effect::Definition, &name.name)
             }
-            Definition::CreateUser { .. } | Definition::ChangePassword(_) => {
+            Definition::CreateUser { .. } | Definition::ChangePassword { .. } => {
                 nothing(Effect::Definition)
             }
         },

@@ -4,7 +4,7 @@ use idle_tide_lang::join;
 
 use super::links::in_command;
 use super::*;
-use crate::catalog::{ACTIONS, Entry, Part, Shelf};
+use crate::catalog::{Entry, Part, Shelf, actions};
 
 impl App {
     /// Opens the catalog view where it was left, or closes it.
@@ -32,14 +32,14 @@ impl App {
 
     pub(super) fn catalog_key(&mut self, code: KeyCode, control: bool) {
         if let Some(at) = self.catalog.actions {
-            let last = ACTIONS.len() - 1;
+            let last = actions(self.desk.dialect()).len() - 1;
             match code {
                 KeyCode::Up => self.catalog.actions = Some(at.saturating_sub(1)),
                 KeyCode::Down => self.catalog.actions = Some((at + 1).min(last)),
                 KeyCode::Esc => self.catalog.actions = None,
                 KeyCode::Enter | KeyCode::Char(' ') => {
                     self.catalog.actions = None;
-                    self.act(ACTIONS[at].1);
+                    self.act(actions(self.desk.dialect())[at].1);
                 }
                 _ => {}
             }

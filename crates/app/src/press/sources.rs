@@ -1,5 +1,6 @@
 //! What keys do in the sources, and while something is asked with hidden input.
 
+use idle_tide_desk::Wanted;
 use idle_tide_desk::settings::{Saved, Settings};
 use idle_tide_engines::Source;
 use idle_tide_engines::address::SecretFor;
@@ -239,9 +240,9 @@ impl App {
     /// A key while something is asked with hidden input, or to be allowed.
     pub(super) fn hidden_key(&mut self, code: KeyCode, control: bool) {
         let before = self.desk.entries().len();
-        let secret = self.desk.asking().is_some_and(|asking| asking.secret);
+        let typed = (self.desk.asking()).is_some_and(|asking| asking.wanted != Wanted::Consent);
         let leaves = code == KeyCode::Esc || control && matches!(code, KeyCode::Char('c' | 'd'));
-        match (secret, code) {
+        match (typed, code) {
             (true, _) if leaves => {
                 self.hidden.zeroize();
                 self.desk.answer_secret(None);

@@ -1,7 +1,7 @@
 //! The lines around the result and the composer: bearings, entry line, tide line, scope strip, hints.
 
 use idle_tide_desk::settings::Tone as SourceTone;
-use idle_tide_desk::{State, Tone, arrival};
+use idle_tide_desk::{State, Tone, Wanted, arrival};
 use idle_tide_draw::picture::{bytes, counted, lasting};
 use idle_tide_lang::remark::Remark;
 use idle_tide_lang::{elsewhere, scope};
@@ -479,8 +479,14 @@ pub(super) fn hints(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
     let open = app.composer.analysis(dialect).open.last().copied();
     let mut list: Vec<(String, String)> = Vec::new();
     let places: &[Place] = match &app.over {
-        _ if app.desk.asking().is_some_and(|asking| asking.secret) => &[Place::Hidden],
-        _ if app.desk.asking().is_some() => &[Place::Question],
+        _ if app
+            .desk
+            .asking()
+            .is_some_and(|a| a.wanted == Wanted::Consent) =>
+        {
+            &[Place::Question]
+        }
+        _ if app.desk.asking().is_some() => &[Place::Hidden],
         _ if app.asks_to_leave || app.desk.question().is_some() => &[Place::Question],
         Over::Sources(view) if view.form.is_some() => &[Place::Form],
         Over::Sources(_) => &[Place::Sources],

@@ -1,11 +1,12 @@
 //! The catalog in columns that open to the right: databases, objects by kind, what they are made of, and the
 //! marked one in detail.
 
-use idle_tide_core::links;
-use idle_tide_desk::about::{default_words, rows_words};
+use idle_tide_core::{Object, links};
+use idle_tide_desk::about::{default_words, path_words, rows_words};
 use idle_tide_desk::page::Line as TextLine;
 use idle_tide_desk::{Page, Tone};
 use idle_tide_draw::picture::{bytes, grouped};
+use idle_tide_lang::dialect::Family;
 use idle_tide_lang::holds::holds;
 use ratatui::Frame;
 use ratatui::layout::Rect;
@@ -13,7 +14,7 @@ use unicode_width::UnicodeWidthStr;
 
 use super::paint::Painter;
 use crate::app::App;
-use crate::catalog::{ACTIONS, CatalogView, Entry, Line, Narrowed, Part, Shelf};
+use crate::catalog::{CatalogView, Entry, Line, Narrowed, Part, Shelf};
 use crate::guide::wrap;
 use crate::theme::Ground;
 
@@ -114,7 +115,8 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
         }
     }
     if let Some(marked) = view.actions {
-        actions(&mut p, area, marked);
+        let list = crate::catalog::actions(app.desk.dialect());
+        actions(&mut p, area, &list, marked);
     }
     app.spots.catalog = spots;
 }
@@ -253,10 +255,10 @@ fn column_of<T: Clone>(
 }
 
 /// The list of actions over the marked object.
-fn actions(p: &mut Painter<'_>, area: Rect, marked: usize) {
+fn actions(p: &mut Painter<'_>, area: Rect, actions: &[(&str, &str)], marked: usize) {
     let x = area.x + area.width / 3;
-    let y = area.y + area.height.saturating_sub(ACTIONS.len() as u16 + 2) / 2;
-    for (n, (name, command)) in ACTIONS.iter().enumerate() {
+    let y = area.y + area.height.saturating_sub(actions.len() as u16 + 2) / 2;
+    for (n, (name, command)) in actions.iter().enumerate() {
         p.ground = if n == marked {
             Ground::Cell
         } else {
@@ -323,6 +325,12 @@ fn detail(app: &App, width: usize) -> Page {
     };
     let part = view.parts.marked().filter(|_| view.focus > 1).copied();
     let family = app.desk.dialect().family;
+    let thing = app.desk.dialect().row();
+    let things = format!("{thing}s");
+    let count_of = |object: &Object| {
+        let words = rows_words(object).unwrap_or_default();
+        words.trim_end_matches(&format!(" {things}")).to_string()
+    };
     match part {
         Some(Part::Field(n)) => {
             let field = &object.fields[n];
@@ -340,11 +348,18 @@ fn detail(app: &App, width: usize) -> Page {
                 say(&mut page, comment);
                 page.gap();
             }
-            pair(
-                &mut page,
-                "holds",
-                holds(&field.declared, family).unwrap_or_default(),
-            );
+            if let Some((there, examples)) = path_words(object, &field.name) {
+                pair(&mut page, "is there", there);
+                if field.choices.is_empty() {
+                    pair(&mut page, "as", examples);
+                }
+            } else {
+                pair(
+                    &mut page,
+                    "holds",
+                    holds(&field.declared, family).unwrap_or_default(),
+                );
+            }
             pair(&mut page, "one of", field.choices.join(", "));
             pair(&mut page, "when empty", default_words(field));
             pair(
@@ -387,7 +402,12 @@ fn detail(app: &App, width: usize) -> Page {
             if let Some((columns, words)) = view.index_detail(n) {
                 page.say(Tone::Heading, object.indexes[n].name.clone());
                 page.gap();
-                pair(&mut page, "columns", columns);
+                let on = if family == Family::Documents {
+                    "paths"
+                } else {
+                    "columns"
+                };
+                pair(&mut page, on, columns);
                 pair(&mut page, "is", words);
             }
         }
@@ -406,12 +426,12 @@ fn detail(app: &App, width: usize) -> Page {
                 &mut page,
                 "how many",
                 if tie.one_to_one {
-                    "at most one row for each here".into()
+                    format!("at most one {thing} for each here")
                 } else {
-                    "several rows may refer to one here".into()
+                    format!("several {thing}s may refer to one here")
                 },
             );
-            pair(&mut page, "rows", rows_words(from).unwrap_or_default());
+            pair(&mut page, &things, count_of(from));
         }
         Some(Part::Check(n)) => {
             page.say(Tone::Heading, "check");
@@ -450,12 +470,7 @@ fn detail(app: &App, width: usize) -> Page {
                     page.say(Tone::Danger, line);
                 }
             }
-            pair(
-                &mut page,
-                "rows",
-                rows_words(object)
-                    .map_or(String::new(), |w| w.trim_end_matches(" rows").to_string()),
-            );
+            pair(&mut page, &things, count_of(object));
             pair(
                 &mut page,
                 "size",
@@ -464,7 +479,12 @@ fn detail(app: &App, width: usize) -> Page {
             pair(&mut page, "owner", object.owner.clone().unwrap_or_default());
             pair(&mut page, "on", object.table.clone().unwrap_or_default());
             if object.has_rows() {
-                pair(&mut page, "columns", object.fields.len().to_string());
+                let of = if family == Family::Documents {
+                    "paths"
+                } else {
+                    "columns"
+                };
+                pair(&mut page, of, object.fields.len().to_string());
             }
             if let Some(by) = &object.partition_by {
                 pair(&mut page, "shared by", by.clone());
@@ -482,7 +502,11 @@ fn detail(app: &App, width: usize) -> Page {
             }
             if object.has_rows() {
                 page.gap();
-                page.say(Tone::Faint, "Space: sample, figures, links …");
+                let words = match family {
+                    Family::Documents => "Space: sample, shape, links …",
+                    _ => "Space: sample, figures, links …",
+                };
+                page.say(Tone::Faint, words);
             }
         }
     }

@@ -394,7 +394,7 @@ fn paint(app: &mut App, frame: &mut Frame<'_>, area: Rect, sight: &Sight<'_>) {
             }
             let shown = clipped(shown, place.width);
             let number = matches!(shown.look, Look::Number)
-                || place.right && matches!(shown.look, Look::Null);
+                || place.right && matches!(shown.look, Look::Null | Look::Missing);
             let x = if number {
                 place.x + place.width.saturating_sub(shown.width as u16)
             } else {

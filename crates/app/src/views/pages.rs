@@ -1,6 +1,7 @@
 //! What the result area shows: rows, a text, or an error.
 
-use idle_tide_desk::{Content, Failure, Line, Page, Tone};
+use idle_tide_desk::{Content, Failure, Line, Page, Tone, Wanted};
+use idle_tide_draw::marks::show_text;
 use ratatui::Frame;
 use ratatui::layout::Rect;
 
@@ -66,12 +67,23 @@ pub(super) fn asking(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
             page.say(Tone::Plain, line);
         }
     }
-    if asking.secret {
-        page.line(
-            Line::new()
-                .and(Tone::Active, "▏")
-                .and(Tone::Faint, "what you type here shows nowhere"),
-        );
+    match asking.wanted {
+        Wanted::Secret => {
+            page.line(
+                Line::new()
+                    .and(Tone::Active, "▏")
+                    .and(Tone::Faint, "what you type here shows nowhere"),
+            );
+        }
+        Wanted::Value => {
+            page.gap();
+            page.line(
+                Line::new()
+                    .and(Tone::Plain, show_text(&app.hidden, 10_000).text())
+                    .and(Tone::Active, "▏"),
+            );
+        }
+        Wanted::Consent => {}
     }
     text(app, frame, area, &page);
 }

@@ -5,6 +5,8 @@ use idle_tide_core::plan::Plan;
 
 use super::*;
 use crate::follow::{self, Cell, Step};
+use idle_tide_lang::flow::translate;
+use idle_tide_lang::parameter::parameters;
 
 impl Desk {
     /// The drawing that `/links` or `/route` asks for.
@@ -153,8 +155,23 @@ impl Desk {
             (0..columns.len()).map(|at| set.value(number, at)).collect();
         let values =
             values.map_err(|error| format!("The row could not be read again: {error}."))?;
+        let collection = match self.here.dialect.is_flow() {
+            true => translate::collection_of(&entry.text),
+            false => None,
+        };
+        // Documents that only went through know their collection.
+        let columns: Vec<idle_tide_core::Column> = columns
+            .iter()
+            .map(|column| idle_tide_core::Column {
+                origin: match &collection {
+                    Some(name) => Some((name.clone(), column.name.to_string())),
+                    None => column.origin.clone(),
+                },
+                ..column.clone()
+            })
+            .collect();
         let cell = Cell {
-            columns,
+            columns: &columns,
             row: &values,
             column,
         };
@@ -223,9 +240,9 @@ impl Desk {
                 )));
             }
         };
-        if !secret::hidden_parameters(&statement, self.here.dialect).is_empty() {
+        if !parameters(&statement, self.here.dialect).is_empty() {
             let words =
-                "A statement with a hidden parameter has no plan here; write a value in its place.";
+                "A statement with parameters has no plan here; write values in their places.";
             return Err(Box::new((waiting, failure::plain(words))));
         }
         let at = self.new_entry(text, false);
@@ -274,6 +291,10 @@ impl Desk {
             },
             rest => rest.to_string(),
         };
+        if !parameters(&statement, self.here.dialect).is_empty() {
+            let words = "The stages of a flow with parameters cannot be counted; write values in their places.";
+            return Err(Box::new((waiting, failure::plain(words))));
+        }
         let at = self.new_entry(text, false);
         self.look_at_stages(at, waiting, statement, std::collections::HashSet::new());
         Ok(())

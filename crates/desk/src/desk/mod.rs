@@ -41,7 +41,7 @@ use crate::sheet::{Sheet, gather_figures, read};
 use crate::worker::{Event, IntoFigures, IntoResult, Job, Notify, OwnListing, ReadCatalog};
 use opening::{Filling, How, Opening};
 
-pub use opening::Asking;
+pub use opening::{Asking, Wanted};
 pub use session::{Origin, Session};
 
 /// How writes are treated.

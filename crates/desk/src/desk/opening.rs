@@ -7,6 +7,7 @@ use idle_tide_engines::address::{SecretFor, Secrets};
 use idle_tide_engines::{
     Ask, Connection, EngineError, OpenError, OpenOptions, Overrides, Sink, Source, Trouble, open,
 };
+use idle_tide_lang::parameter::{Parameter, typed_literal};
 use secrecy::SecretString;
 
 use super::session::{Beside, Origin, Session};
@@ -20,17 +21,28 @@ pub struct Asking {
     pub what: String,
     /// Further words.
     pub details: Vec<String>,
-    /// Whether a secret is wanted; else yes or no.
-    pub secret: bool,
+    /// What the answer is.
+    pub wanted: Wanted,
     to: To,
+}
+
+/// What an answer is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Wanted {
+    /// A text that shows nowhere.
+    Secret,
+    /// A text.
+    Value,
+    /// Yes or no.
+    Consent,
 }
 
 /// Who wants the answer.
 enum To {
     OpenerSecret(u32, Sender<Option<SecretString>>),
     OpenerAllow(Sender<bool>),
-    /// A hidden parameter of the statement that waits.
-    Parameter(String),
+    /// A parameter of the statement that waits.
+    Parameter(Parameter),
     /// The new password, for the first time or once more.
     NewPassword(Option<SecretString>),
 }
@@ -58,10 +70,10 @@ pub(super) struct Opening {
     how: How,
 }
 
-/// A statement that waits for hidden parameters.
+/// A statement that waits for its parameters.
 pub(super) struct Filling {
     pub(super) busy: Busy,
-    pub(super) missing: Vec<String>,
+    pub(super) missing: Vec<Parameter>,
 }
 
 /// Passes questions on to the desk's thread.
@@ -164,7 +176,7 @@ impl Desk {
             .map(|opening| opening.origin.name.as_str())
     }
 
-    /// Answers a question for a secret; `None` goes no further.
+    /// Answers a question for a secret or a value; `None` goes no further.
     pub fn answer_secret(&mut self, secret: Option<SecretString>) {
         let Some(asking) = self.asking.pop_front() else {
             return;
@@ -179,7 +191,7 @@ impl Desk {
                 let _ = reply.send(secret);
             }
             (To::OpenerAllow(reply), _) => drop(reply.send(false)),
-            (To::Parameter(name), Some(secret)) => self.parameter_given(&name, secret),
+            (To::Parameter(parameter), Some(given)) => self.parameter_given(&parameter, given),
             (To::Parameter(_), None) => {
                 self.asking
                     .retain(|asking| !matches!(asking.to, To::Parameter(_)));
@@ -191,7 +203,7 @@ impl Desk {
             (To::NewPassword(None), Some(first)) => self.asking.push_back(Asking {
                 what: "The new password once more".into(),
                 details: Vec::new(),
-                secret: true,
+                wanted: Wanted::Secret,
                 to: To::NewPassword(Some(first)),
             }),
             (To::NewPassword(Some(first)), Some(second)) => self.new_password(&first, second),
@@ -227,50 +239,72 @@ impl Desk {
         {
             return;
         }
-        let (what, details, secret, to) = match asked {
-            Asked::Secret(what, reply) => (what, Vec::new(), true, To::OpenerSecret(number, reply)),
-            Asked::Allow(what, details, reply) => (what, details, false, To::OpenerAllow(reply)),
+        let (what, details, wanted, to) = match asked {
+            Asked::Secret(what, reply) => {
+                let to = To::OpenerSecret(number, reply);
+                (what, Vec::new(), Wanted::Secret, to)
+            }
+            Asked::Allow(what, details, reply) => {
+                (what, details, Wanted::Consent, To::OpenerAllow(reply))
+            }
             Asked::Word(word) => return self.say(format!("{word}."), Tone::Care),
         };
         self.asking.push_back(Asking {
             what,
             details,
-            secret,
+            wanted,
             to,
         });
     }
 
-    /// Asks for the hidden parameters of a statement.
+    /// Asks for the parameters of a statement.
     pub(super) fn ask_parameters(&mut self, filling: Filling) {
-        for name in &filling.missing {
-            self.asking.push_back(Asking {
-                what: format!("Value of :?{name}"),
-                details: Vec::new(),
-                secret: true,
-                to: To::Parameter(name.clone()),
+        for parameter in &filling.missing {
+            let name = &parameter.name;
+            self.asking.push_back(match parameter.hidden {
+                true => Asking {
+                    what: format!("Value of :?{name}"),
+                    details: Vec::new(),
+                    wanted: Wanted::Secret,
+                    to: To::Parameter(parameter.clone()),
+                },
+                false => Asking {
+                    what: format!("Value of :{name}"),
+                    details: vec![
+                        "A number, true, false, null, date '2031-03-01', a list [1, 2] as they are written in flows; anything else is a text.".into(),
+                    ],
+                    wanted: Wanted::Value,
+                    to: To::Parameter(parameter.clone()),
+                },
             });
         }
         self.filling = Some(filling);
     }
 
-    fn parameter_given(&mut self, name: &str, secret: SecretString) {
+    fn parameter_given(&mut self, parameter: &Parameter, given: SecretString) {
         let Some(filling) = &mut self.filling else {
             return;
         };
         use secrecy::ExposeSecret;
-        let literal = self.here.dialect.quote_text(secret.expose_secret());
+        let typed = given.expose_secret();
+        let literal = match parameter.hidden {
+            true => self.here.dialect.quote_text(typed),
+            false => typed_literal(typed, self.here.dialect),
+        };
         filling
             .busy
             .secrets
-            .push((name.to_string(), literal.into()));
-        filling.missing.retain(|missing| missing != name);
+            .push((parameter.name.clone(), literal.into()));
+        filling.missing.retain(|missing| missing != parameter);
         if filling.missing.is_empty()
             && let Some(Filling { busy, .. }) = self.filling.take()
         {
-            self.say(
-                "What you gave was put into the statement as a text, quoted by the rules of the server.",
-                Tone::Faint,
-            );
+            if parameter.hidden {
+                self.say(
+                    "What you gave was put into the statement as a text, quoted by the rules of the server.",
+                    Tone::Faint,
+                );
+            }
             self.fill_and_check(busy);
         }
     }
@@ -321,7 +355,7 @@ impl Desk {
         self.asking.push_back(Asking {
             what: format!("The new password of {user}"),
             details: Vec::new(),
-            secret: true,
+            wanted: Wanted::Secret,
             to: To::NewPassword(None),
         });
         self.here.busy = Some(Busy {

@@ -1,6 +1,7 @@
 //! What is submitted, cut into pieces, run one after the other; what is asked; what goes back.
 
 use idle_tide_lang::join;
+use idle_tide_lang::parameter::{fill, is_of_users, parameters};
 
 use super::*;
 
@@ -234,10 +235,6 @@ impl Desk {
             "open" | "reopen" | "back" | "close" | "use" => {
                 return self.source_command(waiting, text, &parsed);
             }
-            "route" | "follow" if self.here.dialect.is_flow() => {
-                let words = "Ways and steps along links are for tables so far; between collections a flow joins:  from landings join surveys as s on vessel.call_sign = s.vessel.call_sign";
-                return Err(Box::new((waiting, failure::plain(words))));
-            }
             "change-password" => return self.ask_new_password(waiting, text),
             "plan" if !self.here.is_nowhere() => return self.start_plan(waiting, text, &parsed),
             "stages" if !self.here.is_nowhere() => {
@@ -468,9 +465,12 @@ impl Desk {
             waiting,
             doing: Doing::Asking,
         };
-        let names = secret::hidden_parameters(&busy.statement, self.here.dialect);
-        let known = |name: &String| busy.secrets.iter().any(|(given, _)| given == name);
-        let missing: Vec<String> = names.into_iter().filter(|name| !known(name)).collect();
+        let mut missing = parameters(&busy.statement, self.here.dialect);
+        missing.retain(|p| busy.secrets.iter().all(|(given, _)| *given != p.name));
+        if self.here.bearings.server.is_none() && is_of_users(&busy.statement, self.here.dialect) {
+            // A file has no users, and says so without a password.
+            missing.clear();
+        }
         if missing.is_empty() {
             self.fill_and_check(busy);
         } else {
@@ -479,11 +479,11 @@ impl Desk {
         }
     }
 
-    /// Puts hidden parameters in their places and goes on to the guard.
+    /// Puts parameters in their places and goes on to the guard.
     pub(super) fn fill_and_check(&mut self, mut busy: Busy) {
         if !busy.secrets.is_empty() {
             let secrets = &busy.secrets;
-            busy.statement = secret::fill(&busy.statement, self.here.dialect, &|name| {
+            busy.statement = fill(&busy.statement, self.here.dialect, &|name| {
                 let found = secrets.iter().find(|(given, _)| given == name);
                 found.map(|(_, literal)| literal.expose_secret().to_string())
             });

@@ -225,7 +225,7 @@ impl Drawing {
             }
             if let (Some(first), Some(last)) = (points.first(), points.last()) {
                 marks.push((*first, near_mark(wire.many), is_lit));
-                marks.push((*last, '•', is_lit));
+                marks.push((*last, near_mark(wire.finds_many), is_lit));
                 if wire.optional {
                     let left = self.layout.plates[wire.from.0].x > first.0;
                     let beside = if left {

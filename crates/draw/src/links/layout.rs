@@ -35,6 +35,8 @@ pub struct Wire {
     pub declared: bool,
     /// Whether several rows may refer to the same one.
     pub many: bool,
+    /// Whether one row may find several where it refers to.
+    pub finds_many: bool,
     /// Whether a row may refer to nothing.
     pub optional: bool,
 }

@@ -92,6 +92,7 @@ mod tests {
                 to: *to,
                 declared: true,
                 many: true,
+                finds_many: false,
                 optional: false,
             })
             .collect();

@@ -36,13 +36,13 @@ impl Drawing {
         let py = |y: f64| top + y * CELL.1;
         // Signs and words of the legend: the place of each sign, in columns, and what it says.
         let legend = [
-            (0, "several rows"),
-            (18, "one row"),
-            (31, "may be empty"),
-            (49, "declared"),
-            (63, "guessed"),
+            (0, "several"),
+            (13, "one"),
+            (22, "may be empty"),
+            (40, "declared"),
+            (54, "guessed"),
         ];
-        let legend_width = 74.0 * CELL.0;
+        let legend_width = 65.0 * CELL.0;
         let width = (self.layout.width as f64 * CELL.0).max(legend_width) + 2.0 * PAGE;
         let height = top + self.layout.height as f64 * CELL.1 + 28.0 + PAGE;
         let mut out = String::new();
@@ -97,9 +97,13 @@ impl Drawing {
                 path.trim_end()
             ));
             let side = |plate: usize, x: usize| if beside(plate, x) { -1.0 } else { 1.0 };
-            let (x, y) = places[0];
-            let out_of = side(wire.from.0, first.0);
-            if wire.many {
+            let mut end = |(x, y): (f64, f64), out_of: f64, many: bool| {
+                if !many {
+                    return put(format!(
+                        "<circle cx=\"{:.1}\" cy=\"{y:.1}\" r=\"2.6\" fill=\"#2a7f78\"/>",
+                        x + out_of * 4.0
+                    ));
+                }
                 // Three strokes that come together.
                 for spread in [-4.0, 4.0] {
                     put(format!(
@@ -108,23 +112,18 @@ impl Drawing {
                         x + out_of * 9.0
                     ));
                 }
-            } else {
-                put(format!(
-                    "<circle cx=\"{:.1}\" cy=\"{y:.1}\" r=\"2.6\" fill=\"#2a7f78\"/>",
-                    x + out_of * 4.0
-                ));
-            }
+            };
+            let (x, y) = places[0];
+            let out_of = side(wire.from.0, first.0);
+            end((x, y), out_of, wire.many);
+            let far = places[places.len() - 1];
+            end(far, side(wire.to.0, last.0), wire.finds_many);
             if wire.optional {
                 put(format!(
                     "<circle cx=\"{:.1}\" cy=\"{y:.1}\" r=\"2.6\" fill=\"#ffffff\" stroke=\"#2a7f78\" stroke-width=\"1.2\"/>",
                     x + out_of * 12.0
                 ));
             }
-            let (x, y) = places[places.len() - 1];
-            put(format!(
-                "<circle cx=\"{:.1}\" cy=\"{y:.1}\" r=\"2.6\" fill=\"#2a7f78\"/>",
-                x + side(wire.to.0, last.0) * 4.0
-            ));
         }
         for (plate, area) in self.plates.iter().zip(&self.layout.plates) {
             let (x, y) = (px(area.x as f64), py(area.y as f64));

@@ -482,7 +482,7 @@ impl Local {
                 ));
             }
             Definition::CreateUser { .. }
-            | Definition::ChangePassword(_)
+            | Definition::ChangePassword { .. }
             | Definition::DropUser(_) => {
                 return Err(EngineError::plain(
                     "Files have no users: whoever can read them can read everything in them.",

@@ -559,18 +559,20 @@ impl Remote {
         })?;
         self.wait(async {
             loop {
-                let mut next = std::pin::pin!(cursor.advance());
-                let more = match futures_util::poll!(&mut next) {
-                    Poll::Ready(more) => more,
-                    // What is at hand is shown before the server is waited for any longer.
-                    Poll::Pending => tokio::select! {
-                        biased;
-                        more = &mut next => more,
-                        () = tokio::time::sleep(Duration::from_millis(40)) => {
-                            rest()?;
-                            next.await
-                        }
-                    },
+                let more = {
+                    let mut next = std::pin::pin!(cursor.advance());
+                    match futures_util::poll!(&mut next) {
+                        Poll::Ready(more) => more,
+                        // What is at hand is shown before the server is waited for any longer.
+                        Poll::Pending => tokio::select! {
+                            biased;
+                            more = &mut next => more,
+                            () = tokio::time::sleep(Duration::from_millis(40)) => {
+                                rest()?;
+                                next.await
+                            }
+                        },
+                    }
                 };
                 if self.control.cancel.is_cancelled() {
                     return Err(EngineError::cancelled());
@@ -899,10 +901,13 @@ impl Remote {
         let mut command = plan
             .command
             .ok_or_else(|| EngineError::plain("There is nothing to send."))?;
-        if let D::CreateUser { .. } | D::ChangePassword(_) = definition {
-            return Err(EngineError::plain(
-                "A password is asked for by /change-password (your own). Users are made with  call { createUser: 'name', pwd: :?password, roles: ['read'] }  and its input is hidden.",
-            ));
+        if let D::ChangePassword { of: None, .. } = definition {
+            let new = command.document.get("pwd").and_then(Datum::as_text);
+            self.change_password(&new.unwrap_or_default().into())?;
+            return Ok(Outcome {
+                made: vec!["Your password was changed.".into()],
+                ..Outcome::default()
+            });
         }
         if let D::Rename { from, to } = definition {
             let here = self.database.name();
@@ -951,7 +956,19 @@ impl Remote {
                 format!("The collection {} is called {} now.", from.name, to.name)
             }
             D::DropUser(name) => format!("The user {} was removed.", name.name),
-            D::CreateUser { .. } | D::ChangePassword(_) => String::new(),
+            D::CreateUser { name, roles, .. } => format!(
+                "The user {} was made in {here}, where it logs in{}.",
+                name.name,
+                if roles.is_empty() {
+                    "; it has no roles yet, so it may do nothing"
+                } else {
+                    ""
+                }
+            ),
+            D::ChangePassword { of, .. } => format!(
+                "The password of {} was changed.",
+                of.as_ref().map_or("", |name| name.name.as_str())
+            ),
         };
         let mut outcome = Outcome {
             made: vec![sentence],

@@ -170,10 +170,13 @@ pub(super) fn complete_flow(
         list,
         asked || !word.is_empty(),
     );
-    // A name that is still being typed is not mended.
-    if word.is_empty() || completion.candidates.is_empty() {
-        let corrections = corrections(statement, start, at, asked && word.is_empty(), from);
+    // What is typed goes before what is mended elsewhere, and a name that is still being typed is not mended unasked.
+    let mut corrections = corrections(statement, start, at, asked, from);
+    if word.is_empty() {
         completion.candidates.splice(0..0, corrections);
+    } else if asked || completion.candidates.is_empty() {
+        corrections.retain(|c| completion.candidates.iter().all(|k| k.insert != c.insert));
+        completion.candidates.append(&mut corrections);
     }
     completion
 }
@@ -559,6 +562,11 @@ mod tests {
             ("from landings join |", "landings"),
             ("from landings join surveys as s on port = s.po|", "s.port"),
             ("update landings set po|", "port"),
+            (
+                "from landings group by port { kg: sum(lines.kg) } |",
+                "unnest lines\n",
+            ),
+            ("from landings where prt = 'x' order by zz|", "port"),
             ("delete |", "from"),
             ("from landings; from su|", "surveys"),
             ("from landings emit port => 1 fold n = 0 then |", "key"),

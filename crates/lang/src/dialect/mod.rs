@@ -142,6 +142,14 @@ impl Dialect {
         }
     }
 
+    /// The name of a column of the catalog as a statement writes it; paths of documents are written so already.
+    pub fn quote_column(&self, name: &str) -> String {
+        match self.is_flow() {
+            true => name.to_string(),
+            false => self.quote_name(name),
+        }
+    }
+
     /// Whether a word has to be quoted to be a name.
     pub fn is_reserved(&self, word: &str) -> bool {
         let lower = word.to_ascii_lowercase();

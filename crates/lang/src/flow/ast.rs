@@ -462,15 +462,22 @@ pub enum Definition {
         /// Its new name.
         to: Name,
     },
-    /// A user; the password is asked for.
+    /// A user; a password that is not given is asked for.
     CreateUser {
         /// The user.
         name: Name,
         /// Roles.
         roles: Vec<String>,
+        /// The password.
+        password: Option<Expr>,
     },
-    /// A new password; one's own when no name is given. It is asked for.
-    ChangePassword(Option<Name>),
+    /// A new password; one's own when no user is given. It is asked for if it is not given.
+    ChangePassword {
+        /// Whose.
+        of: Option<Name>,
+        /// The new one.
+        password: Option<Expr>,
+    },
     /// A user goes.
     DropUser(Name),
 }
@@ -702,6 +709,10 @@ impl Statement {
                 .collect(),
             Statement::Write(Write::Delete { predicate, .. }) => predicate.iter_mut().collect(),
             Statement::Call(command) => vec![command],
+            Statement::Definition(
+                Definition::CreateUser { password, .. }
+                | Definition::ChangePassword { password, .. },
+            ) => password.iter_mut().collect(),
             _ => Vec::new(),
         }
     }
@@ -719,6 +730,19 @@ impl Statement {
             });
         }
         found
+    }
+
+    /// Puts expressions in the places of parameters; those without one stay.
+    pub fn put(&mut self, value: &dyn Fn(&str) -> Option<Expr>) {
+        for expression in self.expressions_mut() {
+            expression.visit_mut(&mut |e| {
+                if let Node::Parameter(name, ..) = &e.node
+                    && let Some(found) = value(name)
+                {
+                    e.node = found.node;
+                }
+            });
+        }
     }
 
     /// Puts the values of parameters in their places; those without a value stay.

@@ -272,18 +272,28 @@ fn definition_text(definition: &Definition) -> String {
             collection(from),
             collection(to)
         ),
-        Definition::CreateUser { name, roles } if roles.is_empty() => {
-            format!("create user {}", plain(name))
+        Definition::CreateUser {
+            name,
+            roles,
+            password,
+        } => {
+            let roles = match roles.as_slice() {
+                [] => String::new(),
+                some => format!(" with roles [{}]", list(some, |r| text(r))),
+            };
+            let password = given(" password", password.as_ref());
+            format!("create user {}{roles}{password}", plain(name))
         }
-        Definition::CreateUser { name, roles } => format!(
-            "create user {} with roles [{}]",
-            plain(name),
-            list(roles, |r| text(r))
-        ),
-        Definition::ChangePassword(None) => "change password".into(),
-        Definition::ChangePassword(Some(name)) => format!("change password of {}", plain(name)),
+        Definition::ChangePassword { of, password } => {
+            let of = (of.as_ref()).map_or(String::new(), |name| format!(" of {}", plain(name)));
+            format!("change password{of}{}", given(" to", password.as_ref()))
+        }
         Definition::DropUser(name) => format!("drop user {}", plain(name)),
     }
+}
+
+fn given(word: &str, value: Option<&Expr>) -> String {
+    value.map_or(String::new(), |e| format!("{word} {}", format_expr(e)))
 }
 
 fn text(value: &str) -> String {

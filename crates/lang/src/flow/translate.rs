@@ -13,6 +13,30 @@ pub fn is_flow(text: &str) -> bool {
     )
 }
 
+/// The collection whose documents a flow gives, if its stages leave their paths as they are.
+pub fn collection_of(text: &str) -> Option<String> {
+    let Ok(Statement::Flow(flow)) = super::parse(text, &TimeZone::UTC).whole() else {
+        return None;
+    };
+    let kept = |stage: &super::ast::Stage| {
+        matches!(
+            stage.kind,
+            StageKind::Where(_)
+                | StageKind::Order(_)
+                | StageKind::Limit(_)
+                | StageKind::Offset(_)
+                | StageKind::Sample(_)
+                | StageKind::Without(_)
+                | StageKind::Join { .. }
+                | StageKind::Unnest { name: None, .. }
+        )
+    };
+    match flow.source {
+        Source::Collection(name) if flow.stages.iter().all(kept) => Some(name.name),
+        _ => None,
+    }
+}
+
 /// The significant tokens of a statement, read by place.
 struct Words<'a> {
     text: &'a str,
@@ -146,8 +170,12 @@ pub fn flow_for_sql(text: &str) -> Option<String> {
         .items(first, from)
         .into_iter()
         .map(|(a, b)| {
-            let named = b >= a + 3 && word(b - 2) == "as";
-            let end = if named { b - 2 } else { b };
+            let with_as = b >= a + 3 && word(b - 2) == "as";
+            let is_word = |at: usize| words.list[at].kind == TokenKind::Word;
+            let bare_name =
+                !with_as && b >= a + 2 && is_word(b - 1) && (word(b - 2) == ")" || is_word(b - 2));
+            let named = with_as || bare_name;
+            let end = b - usize::from(named) - usize::from(with_as);
             let value = bare(a, end);
             let squeezed = value.replace(' ', "").to_ascii_lowercase();
             Column {
@@ -371,7 +399,7 @@ mod tests {
             ),
             ("truncate table visits", "empty visits;"),
             (
-                "select v.port, count(*) as n, sum(v.kg) from visits v where v.kg > 1 group by v.port having count(*) > 2 order by sum(v.kg) desc",
+                "select v.port, count(*) n, sum(v.kg) from visits v where v.kg > 1 group by v.port having count(*) > 2 order by sum(v.kg) desc",
                 "from visits where kg > 1 group by port { n: count(), sum_2: sum(kg) } where n > 2 order by sum_2 desc;",
             ),
             (
@@ -408,5 +436,8 @@ mod tests {
             assert_eq!(sql_for_flow(other), None, "{other}");
         }
         assert_eq!(flow_for_sql("select a, count(*) from b group by c"), None);
+        let kept = "from visits where a = 1 unnest b order by c limit 2;";
+        assert_eq!(collection_of(kept).as_deref(), Some("visits"));
+        assert_eq!(collection_of("from visits pick { a }"), None);
     }
 }

@@ -10,7 +10,7 @@ use idle_tide_core::document::{Datum, Document};
 
 use super::FlowError;
 use super::ast::{
-    Definition, Expr, Flow, Name, Source, Span, Stage, StageKind, Statement, Step, Write,
+    Definition, Expr, Flow, Name, Node, Source, Span, Stage, StageKind, Statement, Step, Write,
 };
 
 pub use call::unit;
@@ -458,9 +458,13 @@ fn compile_definition(definition: &Definition, writes: bool) -> Result<Plan, Flo
                 .with("renameCollection", from.name.as_str())
                 .with("to", to.name.as_str())
         }
-        Definition::CreateUser { name, roles } => Document::new()
+        Definition::CreateUser {
+            name,
+            roles,
+            password,
+        } => Document::new()
             .with("createUser", name.name.as_str())
-            .with("pwd", "")
+            .with("pwd", password_of(password.as_ref())?)
             .with(
                 "roles",
                 roles
@@ -468,9 +472,9 @@ fn compile_definition(definition: &Definition, writes: bool) -> Result<Plan, Flo
                     .map(|r| Datum::from(r.as_str()))
                     .collect::<Vec<_>>(),
             ),
-        Definition::ChangePassword(name) => Document::new()
-            .with("updateUser", name.as_ref().map_or("", |n| n.name.as_str()))
-            .with("pwd", ""),
+        Definition::ChangePassword { of, password } => Document::new()
+            .with("updateUser", of.as_ref().map_or("", |n| n.name.as_str()))
+            .with("pwd", password_of(password.as_ref())?),
         Definition::DropUser(name) => Document::new().with("dropUser", name.name.as_str()),
     };
     Ok(Plan {
@@ -493,6 +497,14 @@ pub fn index_name(keys: &Document) -> String {
         .map(|(path, direction)| format!("{path}_{}", direction.as_i64().unwrap_or(1)))
         .collect::<Vec<_>>()
         .join("_")
+}
+
+fn password_of(given: Option<&Expr>) -> Result<Datum, FlowError> {
+    match given.map(|e| (&e.node, &e.span)) {
+        Some((Node::Literal(value), _)) => Ok(value.clone()),
+        Some((_, span)) => Err(FlowError::at(span.clone(), "The password has no value.")),
+        None => Err(FlowError::at(0..0, "There is no password.")),
+    }
 }
 
 #[cfg(test)]

@@ -1,7 +1,9 @@
 //! Statements: flows, writes, definitions, commands of the server.
 
+use idle_tide_core::Datum;
+
 use super::super::FlowError;
-use super::super::ast::{Definition, Name, Node, Statement, Step, Write};
+use super::super::ast::{Definition, Expr, Name, Node, Statement, Step, Write};
 use super::super::token::TokenKind;
 use super::{Parser, Result, sounds_like_sql};
 
@@ -30,6 +32,7 @@ impl Parser<'_> {
                     error.span = 0..self.text.len();
                     error.nearest = vec![flow];
                 } else if sounds_like_sql(self.text) {
+                    error.nearest.clear();
                     error.message = "This database takes flows, not SQL:  from collection where condition order by path limit 10;  The guide has a page on them (/help flows).".into();
                 }
                 self.errors.push(error);
@@ -97,7 +100,8 @@ impl Parser<'_> {
                 } else {
                     None
                 };
-                Statement::Definition(Definition::ChangePassword(of))
+                let password = self.password(true)?;
+                Statement::Definition(Definition::ChangePassword { of, password })
             }
             "call" => {
                 let command = self.expression(8)?;
@@ -219,6 +223,21 @@ impl Parser<'_> {
         self.name("the name of a user")
     }
 
+    /// A password that is given, or a parameter for it.
+    fn password(&mut self, to: bool) -> Result<Option<Expr>> {
+        if !self.take_word(if to { "to" } else { "password" }) {
+            return Ok(None);
+        }
+        let given = self.expression(8)?;
+        match &given.node {
+            Node::Parameter(..) | Node::Literal(Datum::Text(_)) => Ok(Some(given)),
+            _ => Err(FlowError::at(
+                given.span,
+                "A password is a text. Left out, it is asked for and shows nowhere.",
+            )),
+        }
+    }
+
     fn create(&mut self) -> Result<Definition> {
         if self.take_word("collection") {
             return Ok(Definition::CreateCollection(self.collection()?));
@@ -251,7 +270,7 @@ impl Parser<'_> {
             if self.take_word("with") {
                 self.want_word("roles", "roles")?;
                 let list = self.expression(8)?;
-                let given = list.constant().unwrap_or(idle_tide_core::Datum::Null);
+                let given = list.constant().unwrap_or(Datum::Null);
                 let texts: Option<Vec<String>> = given
                     .as_list()
                     .and_then(|l| l.iter().map(|v| v.as_text().map(str::to_string)).collect());
@@ -262,7 +281,12 @@ impl Parser<'_> {
                     )
                 })?;
             }
-            return Ok(Definition::CreateUser { name, roles });
+            let password = self.password(false)?;
+            return Ok(Definition::CreateUser {
+                name,
+                roles,
+                password,
+            });
         }
         Err(self.expected("collection, index, unique index or user"))
     }

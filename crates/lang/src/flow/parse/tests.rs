@@ -37,6 +37,8 @@ pub(crate) const STATEMENTS_OF_EVERY_KIND: &[&str] = &[
     "drop index by_port on landings",
     "rename collection a to b",
     "create user pilot with roles ['read', 'readWrite']",
+    "create user mate password :?pin",
+    "change password of mate to :?pin",
     "change password",
     "change password of pilot",
     "drop user pilot",

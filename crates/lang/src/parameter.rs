@@ -1,0 +1,189 @@
+//! The parameters of a statement that have to be asked for, and their values put in their places.
+
+use idle_tide_core::document::time::TimeZone;
+
+use crate::Dialect;
+use crate::flow;
+use crate::flow::ast::{Definition, Expr, Node, Statement};
+use crate::token::{Token, TokenKind, tokens};
+
+/// What is asked for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Parameter {
+    /// Its name.
+    pub name: String,
+    /// Whether what is typed shows nowhere.
+    pub hidden: bool,
+}
+
+/// The parameters of a statement, in the order in which they first stand: in SQL those that say so (`:?name`), in flows all of them, and
+/// the password of a statement about a user that gives none.
+pub fn parameters(text: &str, dialect: &Dialect) -> Vec<Parameter> {
+    let mut found: Vec<Parameter> = Vec::new();
+    if dialect.is_flow() {
+        let Some(mut statement) = understood(text) else {
+            return found;
+        };
+        for (name, hidden) in statement.parameters() {
+            found.push(Parameter { name, hidden });
+        }
+        return found;
+    }
+    if !text.contains(":?") {
+        return found;
+    }
+    for token in tokens(text, dialect) {
+        if let Some(name) = hidden_name(&token, text)
+            && !found.iter().any(|known| known.name == name)
+        {
+            found.push(Parameter {
+                name: name.to_string(),
+                hidden: true,
+            });
+        }
+    }
+    found
+}
+
+/// A statement of the flow language that may hold parameters, if nothing is wrong with it. A statement about a user that gives no password
+/// gets a parameter for it.
+fn understood(text: &str) -> Option<Statement> {
+    let word = text
+        .trim_start()
+        .as_bytes()
+        .first()
+        .map(u8::to_ascii_lowercase);
+    if !text.contains(':') && word != Some(b'c') {
+        return None;
+    }
+    let mut statement = flow::parse(text, &TimeZone::UTC).whole().ok()?;
+    if let Statement::Definition(
+        Definition::CreateUser { password, .. } | Definition::ChangePassword { password, .. },
+    ) = &mut statement
+        && password.is_none()
+    {
+        let asked = Node::Parameter("password".into(), Vec::new(), true);
+        *password = Some(Expr::new(asked, text.len()..text.len()));
+    }
+    Some(statement)
+}
+
+/// Whether a statement of the flow language makes a user or gives one a password.
+pub fn is_of_users(text: &str, dialect: &Dialect) -> bool {
+    let user = |statement: &Statement| {
+        let Statement::Definition(definition) = statement else {
+            return false;
+        };
+        use Definition::{ChangePassword, CreateUser};
+        matches!(definition, CreateUser { .. } | ChangePassword { .. })
+    };
+    dialect.is_flow() && understood(text).is_some_and(|statement| user(&statement))
+}
+
+fn hidden_name<'a>(token: &Token, text: &'a str) -> Option<&'a str> {
+    (token.kind == TokenKind::Parameter)
+        .then(|| token.of(text).strip_prefix(":?"))
+        .flatten()
+}
+
+/// The statement with each parameter replaced by what `literal` gives for its name, as the statement writes literals.
+pub fn fill(text: &str, dialect: &Dialect, literal: &dyn Fn(&str) -> Option<String>) -> String {
+    if dialect.is_flow() {
+        let Some(mut statement) = understood(text) else {
+            return text.to_string();
+        };
+        statement.put(&|name| flow::expression(&literal(name)?, &TimeZone::UTC).ok());
+        return flow::format(&statement);
+    }
+    let mut filled = String::with_capacity(text.len());
+    for token in tokens(text, dialect) {
+        let value = hidden_name(&token, text).and_then(literal);
+        match value {
+            Some(value) => filled.push_str(&value),
+            None => filled.push_str(token.of(text)),
+        }
+    }
+    filled
+}
+
+/// What was typed as a value, as a literal: numbers, dates, lists and the like as they are written in flows, anything else as a text.
+pub fn typed_literal(typed: &str, dialect: &Dialect) -> String {
+    match flow::expression(typed, &TimeZone::UTC) {
+        Ok(value) if dialect.is_flow() && is_literal(&value) => typed.trim().to_string(),
+        _ => dialect.quote_text(typed),
+    }
+}
+
+fn is_literal(value: &Expr) -> bool {
+    match &value.node {
+        Node::Literal(_) | Node::Day(..) => true,
+        Node::Negative(inner) => matches!(inner.node, Node::Literal(_)),
+        Node::List(items) => items.iter().all(is_literal),
+        Node::Object(fields) => fields.iter().all(|(_, value)| is_literal(value)),
+        _ => false,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::dialect::{FLOW, POSTGRES};
+
+    fn names(text: &str, dialect: &Dialect) -> Vec<(String, bool)> {
+        let list = parameters(text, dialect).into_iter();
+        list.map(|p| (p.name, p.hidden)).collect()
+    }
+
+    #[test]
+    fn parameters_of_flows_are_found_and_filled() {
+        let text = "from landings where port = :port and lines.kg in :kg and note <> ':x' pick { a:b } limit :n;";
+        assert_eq!(
+            names(text, &FLOW),
+            ["port", "kg", "n"].map(|n| (n.to_string(), false))
+        );
+        let typed = |name: &str| match name {
+            "port" => Some("Old Quay's"),
+            "kg" => Some("[1, -2.5]"),
+            _ => Some("5"),
+        };
+        let filled = fill(text, &FLOW, &|name| {
+            Some(typed_literal(typed(name)?, &FLOW))
+        });
+        for part in ["port = 'Old Quay''s'", "in [1, -2.5]", "':x'", "limit 5"] {
+            assert!(filled.contains(part), "{part}: {filled}");
+        }
+        assert_eq!(names(&filled, &FLOW), []);
+        for (typed, literal) in [
+            ("2031-03-01", "'2031-03-01'"),
+            ("date '2031-03-01'", "date '2031-03-01'"),
+            ("kg", "'kg'"),
+            (" 'a' ", "'a'"),
+            ("-3", "-3"),
+        ] {
+            assert_eq!(typed_literal(typed, &FLOW), literal);
+        }
+    }
+
+    #[test]
+    fn passwords_are_asked_for_where_none_is_given() {
+        let hidden = |name: &str| [(name.to_string(), true)];
+        assert_eq!(
+            names("create user pilot with roles ['read']", &FLOW),
+            hidden("password")
+        );
+        assert_eq!(names("change password of pilot", &FLOW), hidden("password"));
+        assert_eq!(
+            names("create user pilot password :?pin", &FLOW),
+            hidden("pin")
+        );
+        assert_eq!(names("create collection c", &FLOW), []);
+        let filled = fill("create user pilot with roles ['read']", &FLOW, &|_| {
+            Some("'it''s'".into())
+        });
+        assert_eq!(
+            filled,
+            "create user pilot with roles ['read'] password 'it''s'"
+        );
+        assert_eq!(names("select :?a, :b", &POSTGRES), hidden("a"));
+    }
+}
