@@ -4,3 +4,4 @@ mod driver;
 mod engine;
 mod faults;
 mod place;
+mod secured;
