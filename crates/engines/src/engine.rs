@@ -33,6 +33,8 @@ pub struct Bearings {
     pub place: Option<String>,
     /// Whether it can be written.
     pub access: Access,
+    /// Whether there are transactions here.
+    pub has_transactions: bool,
     /// Since when a transaction has been open.
     pub transaction: Option<Instant>,
     /// The transaction failed and can only be rolled back.
@@ -54,6 +56,7 @@ impl Bearings {
             database: String::new(),
             place: None,
             access: Access::Writable,
+            has_transactions: true,
             transaction: None,
             transaction_failed: false,
             server: None,

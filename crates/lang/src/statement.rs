@@ -494,6 +494,7 @@ fn of_flow(text: &str) -> Summary {
         },
         Statement::Call(_) if writes => nothing(Effect::Write),
         Statement::Call(_) => nothing(Effect::Read),
+        Statement::Transaction(_) => nothing(Effect::Transaction),
     }
 }
 

@@ -79,7 +79,7 @@ pub(super) fn bearings(app: &App, frame: &mut Frame<'_>, area: Rect) {
             minutes => (format!("transaction open for {minutes} min"), Tone::Care),
         },
         None if nowhere => (String::new(), Tone::Faint),
-        None if app.desk.dialect().is_flow() => ("no transactions".to_string(), Tone::Faint),
+        None if !b.has_transactions => ("no transactions".to_string(), Tone::Faint),
         None => ("no transaction".to_string(), Tone::Faint),
     };
     let source = if nowhere {

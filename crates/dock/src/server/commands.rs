@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::io;
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU16, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
-use std::time::{Instant, SystemTime, UNIX_EPOCH};
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use idle_tide_core::document;
 use idle_tide_core::document::compare::Key;
@@ -15,7 +15,7 @@ use super::expression::{Variables, evaluate, truth};
 use super::login::{Exchange, User};
 use super::query::Filter;
 use super::stages::{self, Written};
-use super::store::{Collection, Store};
+use super::store::{Collection, Store, Versions};
 use super::update::{Update, seed};
 
 type Reply = Result<Document, Failed>;
@@ -59,6 +59,7 @@ pub struct Server {
     operations: Mutex<BTreeMap<i64, Operation>>,
     counters: Mutex<BTreeMap<String, u64>>,
     cut: Mutex<Option<(String, u64)>>,
+    transactions: Mutex<HashMap<Vec<u8>, Transaction>>,
     port: AtomicU16,
     started: Instant,
     connections: AtomicU64,
@@ -70,7 +71,20 @@ pub struct Connection {
     number: u64,
     user: Option<User>,
     exchange: Option<Exchange>,
+    /// What the command that runs works on, where it is a part of a transaction.
+    within: Option<Arc<RwLock<Store>>>,
 }
+
+/// A transaction that is open.
+struct Transaction {
+    number: i64,
+    began: Instant,
+    store: Arc<RwLock<Store>>,
+    before: Versions,
+}
+
+/// A transaction that is open for longer is given up.
+const LONGEST_TRANSACTION: Duration = Duration::from_secs(60);
 
 fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
@@ -95,6 +109,7 @@ impl Server {
             operations: Mutex::default(),
             counters: Mutex::default(),
             cut: Mutex::default(),
+            transactions: Mutex::default(),
             port: AtomicU16::new(0),
             started: Instant::now(),
             connections: AtomicU64::new(0),
@@ -127,14 +142,6 @@ impl Server {
             .write()
             .unwrap_or_else(PoisonError::into_inner)
             .keep()
-    }
-
-    fn read(&self) -> std::sync::RwLockReadGuard<'_, Store> {
-        self.store.read().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    fn write(&self) -> std::sync::RwLockWriteGuard<'_, Store> {
-        self.store.write().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Has everything that runs end soon.
@@ -240,7 +247,104 @@ impl Connection {
             number,
             user: None,
             exchange: None,
+            within: None,
         }
+    }
+
+    fn store(&self) -> &RwLock<Store> {
+        self.within.as_deref().unwrap_or(&self.server.store)
+    }
+
+    fn read(&self) -> std::sync::RwLockReadGuard<'_, Store> {
+        self.store().read().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn write(&self) -> std::sync::RwLockWriteGuard<'_, Store> {
+        self.store().write().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Runs a command as a part of the transaction that it names, or ends that.
+    fn run_in_transaction(
+        &mut self,
+        name: &str,
+        database: &str,
+        command: &Document,
+        killed: &Arc<AtomicBool>,
+    ) -> Reply {
+        let session = object(command, "lsid").and_then(|s| s.get("id"));
+        let (Some(Datum::Bytes(id)), Some(number)) =
+            (session, command.get("txnNumber").and_then(Datum::as_i64))
+        else {
+            return Err(Failed::new(72, "a transaction needs lsid and txnNumber"));
+        };
+        let id = id.1.clone();
+        let gone = || {
+            Failed::new(
+                251,
+                format!(
+                    "Given transaction number {number} does not match any in-progress transactions"
+                ),
+            )
+        };
+        let mut open = lock(&self.server.transactions);
+        open.retain(|_, t| t.began.elapsed() < LONGEST_TRANSACTION);
+        match name {
+            "commitTransaction" => {
+                let found = open
+                    .remove(&id)
+                    .filter(|t| t.number == number)
+                    .ok_or_else(gone)?;
+                drop(open);
+                let store = Arc::try_unwrap(found.store).map_err(|_| gone())?;
+                let store = store.into_inner().unwrap_or_else(PoisonError::into_inner);
+                self.write().take_over(store, &found.before)?;
+                return Ok(Document::new());
+            }
+            "abortTransaction" => {
+                let found = open.remove(&id).filter(|t| t.number == number);
+                return found.map(|_| Document::new()).ok_or_else(gone);
+            }
+            "find" | "getMore" | "killCursors" | "aggregate" | "distinct" | "insert" | "update"
+            | "delete" | "findAndModify" | "create" | "createIndexes" => {}
+            other => {
+                return Err(Failed::new(
+                    263,
+                    format!("Cannot run '{other}' in a multi-document transaction"),
+                ));
+            }
+        }
+        let stages = list(command, "pipeline").unwrap_or_default();
+        let last = stages.last().and_then(Datum::as_object);
+        if last.is_some_and(|s| s.get("$out").is_some() || s.get("$merge").is_some()) {
+            return Err(Failed::new(
+                263,
+                "$out and $merge cannot be used in a transaction",
+            ));
+        }
+        if wanted(command, "startTransaction") {
+            let (store, before) = self.read().snapshot();
+            let begun = Transaction {
+                number,
+                began: Instant::now(),
+                store: Arc::new(RwLock::new(store)),
+                before,
+            };
+            open.insert(id.clone(), begun);
+        }
+        let found = open
+            .get(&id)
+            .filter(|t| t.number == number)
+            .ok_or_else(gone)?;
+        self.within = Some(Arc::clone(&found.store));
+        drop(open);
+        let done = self.run_command(name, database, command, killed);
+        self.within = None;
+        // What fails in a transaction ends it.
+        let refused = |reply: &Document| reply.get("writeErrors").is_some();
+        if done.as_ref().map_or(true, refused) {
+            lock(&self.server.transactions).remove(&id);
+        }
+        done
     }
 
     /// The answer to a command; `None` if the link is to be cut instead of answering.
@@ -301,6 +405,10 @@ impl Connection {
                 // A write that may be tried again is said to be one.
                 if self.server.settings.replica_set.is_some() && error.code == 91 {
                     reply.set("errorLabels", vec!["RetryableWriteError"]);
+                }
+                // A transaction that another change came in the way of may be done once more.
+                if matches!(error.code, 112 | 251) {
+                    reply.set("errorLabels", vec!["TransientTransactionError"]);
                 }
                 reply
             }
@@ -402,12 +510,25 @@ impl Connection {
                 format!("Invalid database name: '{database}'"),
             ));
         }
-        if wanted(command, "startTransaction") {
-            return Err(Failed::new(
-                20,
-                "Transaction numbers are only allowed on a replica set member or mongos; the practice server has no transactions",
-            ));
+        if command.get("autocommit") == Some(&Datum::Boolean(false)) {
+            if self.server.settings.replica_set.is_none() {
+                return Err(Failed::new(
+                    20,
+                    "Transaction numbers are only allowed on a replica set member or mongos",
+                ));
+            }
+            return self.run_in_transaction(name, database, command, killed);
         }
+        self.run_command(name, database, command, killed)
+    }
+
+    fn run_command(
+        &mut self,
+        name: &str,
+        database: &str,
+        command: &Document,
+        killed: &Arc<AtomicBool>,
+    ) -> Reply {
         let variables = self.variables(command, killed);
         match name {
             "hello" | "isMaster" | "ismaster" => {
@@ -443,7 +564,7 @@ impl Connection {
             "create" => self.create(database, command),
             "drop" => {
                 let name = collection_name(command)?;
-                let mut store = self.server.write();
+                let mut store = self.write();
                 let indexes = store.collection(database, name).map(|c| c.indexes.len());
                 store.drop_collection(database, name);
                 match indexes {
@@ -454,7 +575,7 @@ impl Connection {
                 }
             }
             "dropDatabase" => {
-                let mut store = self.server.write();
+                let mut store = self.write();
                 let names: Vec<String> = store
                     .databases
                     .get(database)
@@ -523,7 +644,7 @@ impl Connection {
             "explain" => self.explain(database, command),
             "collStats" | "collstats" => {
                 let name = collection_name(command)?;
-                let store = self.server.read();
+                let store = self.read();
                 let found = store.collection(database, name);
                 let count = found.map_or(0, |c| c.documents.len());
                 let size: usize = found.map_or(0, |c| c.documents.iter().map(|d| d.size()).sum());
@@ -532,7 +653,7 @@ impl Connection {
                 )
             }
             "dbStats" | "dbstats" => {
-                let store = self.server.read();
+                let store = self.read();
                 let collections = store.databases.get(database);
                 let objects: usize =
                     collections.map_or(0, |c| c.values().map(|c| c.documents.len()).sum());
@@ -659,7 +780,7 @@ impl Connection {
     fn list_databases(&self, command: &Document, variables: &Variables) -> Reply {
         let filter = Filter::new(object(command, "filter").unwrap_or(&Document::new()))?;
         let only_names = wanted(command, "nameOnly");
-        let store = self.server.read();
+        let store = self.read();
         let (mut all, mut total) = (Vec::new(), 0_i64);
         for (name, collections) in &store.databases {
             let size: usize = collections
@@ -683,7 +804,7 @@ impl Connection {
 
     fn list_collections(&self, database: &str, command: &Document, variables: &Variables) -> Reply {
         let filter = Filter::new(object(command, "filter").unwrap_or(&Document::new()))?;
-        let store = self.server.read();
+        let store = self.read();
         let mut all = Vec::new();
         for name in store
             .databases
@@ -779,7 +900,7 @@ impl Connection {
                 "the practice server makes plain collections only",
             ));
         }
-        let mut store = self.server.write();
+        let mut store = self.write();
         if store.collection(database, name).is_some() {
             return Err(Failed::new(
                 48,
@@ -801,7 +922,7 @@ impl Connection {
         ) else {
             return Err(Failed::new(73, "Invalid namespace specified"));
         };
-        let mut store = self.server.write();
+        let mut store = self.write();
         let Some(collection) = store.collection(&from.0, &from.1).cloned() else {
             return Err(Failed::new(
                 26,
@@ -823,7 +944,7 @@ impl Connection {
 
     fn list_indexes(&self, database: &str, command: &Document) -> Reply {
         let name = collection_name(command)?;
-        let store = self.server.read();
+        let store = self.read();
         let Some(collection) = store.collection(database, name) else {
             return Err(Failed::new(
                 26,
@@ -841,7 +962,7 @@ impl Connection {
 
     fn create_indexes(&self, database: &str, command: &Document) -> Reply {
         let name = collection_name(command)?;
-        let mut store = self.server.write();
+        let mut store = self.write();
         let new = store.collection(database, name).is_none();
         let collection = store.collection_mut(database, name);
         let before = collection.indexes.len();
@@ -862,7 +983,7 @@ impl Connection {
 
     fn drop_indexes(&self, database: &str, command: &Document) -> Reply {
         let name = collection_name(command)?;
-        let mut store = self.server.write();
+        let mut store = self.write();
         if store.collection(database, name).is_none() {
             return Err(Failed::new(26, format!("ns not found {database}.{name}")));
         }
@@ -904,7 +1025,7 @@ impl Connection {
         variables: &Variables,
         most: usize,
     ) -> Result<Vec<Arc<Document>>, Failed> {
-        let store = self.server.read();
+        let store = self.read();
         let Some(collection) = store.collection(database, name) else {
             return Ok(Vec::new());
         };
@@ -1033,7 +1154,7 @@ impl Connection {
             }
             (_, Some(stage)) if stage.get("$collStats").is_some() => {
                 rest = &pipeline[1..];
-                let store = self.server.read();
+                let store = self.read();
                 let count = name
                     .as_deref()
                     .and_then(|n| store.collection(database, n))
@@ -1057,7 +1178,7 @@ impl Connection {
             (None, _) => Vec::new(),
         };
         let (out, written) = {
-            let store = self.server.read();
+            let store = self.read();
             stages::run(
                 rest,
                 start,
@@ -1084,7 +1205,7 @@ impl Connection {
     }
 
     fn written(&self, database: &str, written: Written) -> Result<(), Failed> {
-        let mut store = self.server.write();
+        let mut store = self.write();
         match written {
             Written::Out(name, documents) => {
                 let mut fresh = Collection::new();
@@ -1186,7 +1307,7 @@ impl Connection {
         let documents = list(command, "documents")?;
         let ordered = command.get("ordered").is_none_or(|o| truth(Some(o)));
         let full = format!("{database}.{name}");
-        let mut store = self.server.write();
+        let mut store = self.write();
         let (mut count, mut errors) = (0_i32, Vec::new());
         for (at, document) in documents.iter().enumerate() {
             let done = match document {
@@ -1264,7 +1385,7 @@ impl Connection {
             ));
         }
         let full = format!("{database}.{name}");
-        let mut store = self.server.write();
+        let mut store = self.write();
         let (mut matched, mut modified) = (0, 0);
         if let Some(collection) = store
             .databases
@@ -1312,7 +1433,7 @@ impl Connection {
         {
             let filter = Filter::new(object(spec, "q").unwrap_or(&Document::new()))?;
             let one = spec.get("limit").and_then(Datum::as_i64) == Some(1);
-            let mut store = self.server.write();
+            let mut store = self.write();
             let Some(collection) = store
                 .databases
                 .get_mut(database)
@@ -1399,7 +1520,7 @@ impl Connection {
             last.set("upserted", id);
         }
         let value = if wanted(command, "new") {
-            let store = self.server.read();
+            let store = self.read();
             let after = id.and_then(|id| {
                 let collection = store.collection(database, name)?;
                 Some((*collection.documents[collection.place_of(&id)?]).clone())

@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use idle_tide_core::document::compare::Key;
 use idle_tide_core::document::extended::{Form as JsonForm, text_of};
@@ -35,7 +36,15 @@ pub struct Collection {
     /// The indexes; the one over identifiers is first.
     pub indexes: Vec<Index>,
     dirty: bool,
+    /// Another number after every change.
+    version: u64,
 }
+
+/// The next number for a change, of all collections.
+static VERSION: AtomicU64 = AtomicU64::new(1);
+
+/// The number of the last change, by database and collection.
+pub(super) type Versions = BTreeMap<(String, String), u64>;
 
 /// Everything there is.
 #[derive(Debug, Default)]
@@ -140,12 +149,14 @@ impl Collection {
             documents: Vec::new(),
             indexes: vec![Index::new(spec)],
             dirty: true,
+            version: VERSION.fetch_add(1, Ordering::Relaxed),
         }
     }
 
     /// Takes notice that it changed.
     pub fn touch(&mut self) {
         self.dirty = true;
+        self.version = VERSION.fetch_add(1, Ordering::Relaxed);
     }
 
     /// Adds a document that has an identifier.
@@ -167,7 +178,7 @@ impl Collection {
             self.indexes[number].places.insert(key, at);
         }
         self.documents.push(Arc::new(document));
-        self.dirty = true;
+        self.touch();
         Ok(())
     }
 
@@ -205,7 +216,7 @@ impl Collection {
             });
         }
         self.documents[at] = Arc::new(document);
-        self.dirty = true;
+        self.touch();
         Ok(())
     }
 
@@ -219,7 +230,7 @@ impl Collection {
             at += 1;
             !places.contains(&(at - 1))
         });
-        self.dirty = true;
+        self.touch();
         for number in 0..self.indexes.len() {
             let _ = self.fill(number, "");
         }
@@ -284,7 +295,7 @@ impl Collection {
             self.indexes.pop();
             return Err(error);
         }
-        self.dirty = true;
+        self.touch();
         Ok(true)
     }
 }
@@ -386,6 +397,64 @@ impl Store {
                 .join(database)
                 .join(format!("{name}.bson")),
         )
+    }
+
+    /// What there is, for a transaction; and the number of the last change of every collection.
+    pub(super) fn snapshot(&self) -> (Store, Versions) {
+        let store = Store {
+            databases: self.databases.clone(),
+            ..Store::default()
+        };
+        let versions = store.versions();
+        (store, versions)
+    }
+
+    fn versions(&self) -> Versions {
+        self.databases
+            .iter()
+            .flat_map(|(database, collections)| {
+                collections.iter().map(move |(name, collection)| {
+                    ((database.clone(), name.clone()), collection.version)
+                })
+            })
+            .collect()
+    }
+
+    /// Takes over what a transaction changed since `before`.
+    ///
+    /// # Errors
+    /// If something else was changed in the same collection meanwhile; nothing is taken over then.
+    pub(super) fn take_over(&mut self, from: Store, before: &Versions) -> Result<(), Failed> {
+        let after = from.versions();
+        let now = self.versions();
+        let changed: Vec<(String, String)> = after
+            .iter()
+            .filter(|(place, version)| before.get(*place) != Some(version))
+            .map(|(place, _)| place.clone())
+            .collect();
+        if let Some(place) = changed
+            .iter()
+            .find(|place| now.get(*place) != before.get(*place))
+        {
+            return Err(Failed::new(
+                112,
+                format!(
+                    "WriteConflict error: {}.{} was changed outside of this transaction",
+                    place.0, place.1
+                ),
+            ));
+        }
+        let mut from = from;
+        for (database, name) in changed {
+            let found = from
+                .databases
+                .get_mut(&database)
+                .and_then(|d| d.remove(&name));
+            if let Some(collection) = found {
+                *self.collection_mut(&database, &name) = collection;
+            }
+        }
+        Ok(())
     }
 
     /// Takes a collection out; whether it was there.

@@ -802,6 +802,7 @@ impl Connection for Local {
                 ("collections".into(), collections.len().to_string()),
                 ("bytes of files".into(), bytes.to_string()),
             ],
+            has_transactions: false,
             ..Bearings::of("documents")
         }
     }
@@ -886,6 +887,9 @@ impl Connection for Local {
                 Statement::Definition(definition) => self.define_statement(definition),
                 Statement::Call(_) => Err(EngineError::plain(
                     "call sends a command to a server, and these are files.",
+                )),
+                Statement::Transaction(_) => Err(EngineError::plain(
+                    "Files have no transactions: every statement counts by itself, whole or not at all.",
                 )),
             })
         };

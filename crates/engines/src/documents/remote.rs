@@ -2,6 +2,7 @@
 //! off, unless the address turns them on. What a server may not know (explain, users, sampling) is asked for, and its absence is said.
 
 use std::borrow::Cow;
+use std::cell::Cell;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::task::Poll;
@@ -15,12 +16,14 @@ use idle_tide_dock::flow::{Chain, FlowError, Limits, Places};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::correct::Complaint;
 use idle_tide_lang::dialect::FLOW;
-use idle_tide_lang::flow::ast::{Flow, Path, Source, Span, StageKind, Statement, Write};
+use idle_tide_lang::flow::ast::{
+    Flow, Path, Source, Span, StageKind, Statement, Transaction, Write,
+};
 use idle_tide_lang::flow::compile::{Answer, Command, Target, compile, writes};
 use mongodb::bson::RawDocumentBuf;
 use mongodb::error::{ErrorKind, WriteFailure};
 use mongodb::options::ClientOptions;
-use mongodb::{Client, Database};
+use mongodb::{Client, ClientSession, Database};
 use secrecy::{ExposeSecret, SecretString};
 use tokio::runtime::Runtime;
 use tokio::sync::Notify;
@@ -54,6 +57,10 @@ pub struct Remote {
     comments: bool,
     refusing: bool,
     earlier: Option<Earlier>,
+    /// The driver's session of an open transaction; away while a command of it runs.
+    session: Cell<Option<ClientSession>>,
+    /// Whether a command of the open transaction failed, which ends it on the server.
+    failed: Cell<bool>,
 }
 
 /// What other threads may touch.
@@ -151,17 +158,47 @@ fn raw(document: &Document) -> Result<RawDocumentBuf, EngineError> {
 
 /// Sends a command and takes its answer.
 async fn reply(database: &Database, command: &Document) -> Result<Document, EngineError> {
+    reply_in(database, command, None).await
+}
+
+/// Sends a command, as a part of a transaction if there is a session with one, and takes its answer.
+async fn reply_in(
+    database: &Database,
+    command: &Document,
+    session: Option<&mut ClientSession>,
+) -> Result<Document, EngineError> {
     let writes = command
         .fields
         .first()
         .is_some_and(|(name, _)| idle_tide_lang::flow::is_write_command(name));
-    let answer = database
-        .run_raw_command(raw(command)?)
-        .await
-        .map_err(|e| of_driver(&e, writes))?;
+    let action = database.run_raw_command(raw(command)?);
+    let answer = match session {
+        Some(session) => action.session(session).await,
+        None => action.await,
+    };
+    let answer = answer.map_err(|e| of_driver(&e, writes))?;
     let bytes = mongodb::bson::to_vec(&answer)
         .map_err(|e| EngineError::plain(format!("The answer cannot be read: {e}.")))?;
     Ok(bson::tree(&bytes))
+}
+
+/// A count as an aggregation that gives it as `n`.
+fn counted(command: &Document) -> Document {
+    let mut pipeline = Vec::new();
+    for (field, stage) in [("query", "$match"), ("skip", "$skip"), ("limit", "$limit")] {
+        if let Some(value) = command.get(field) {
+            pipeline.push(Document::new().with(stage, value.clone()));
+        }
+    }
+    pipeline.push(document! { "$count": "n" });
+    let collection = command.fields.first().map(|(_, name)| name.clone());
+    Document::new()
+        .with("aggregate", collection.unwrap_or(Datum::Null))
+        .with(
+            "pipeline",
+            pipeline.into_iter().map(Datum::Object).collect::<Vec<_>>(),
+        )
+        .with("cursor", Document::new())
 }
 
 /// An error of the driver or the server.
@@ -203,6 +240,9 @@ fn of_code(code: i32, name: &str, message: &str) -> EngineError {
         13 => (Fault::Other, Some("This user may not do that. /access says what it may.".to_string())),
         43 => (Fault::Other, Some("The server has dropped the cursor (after ten minutes without a request, or a restart). What came before is here; run it again for the rest.".to_string())),
         241 if message.contains("overflow") => (Fault::Statement, Some("A whole number leaves the range of 64 bits; write one side with a point, as in 1.0.".to_string())),
+        112 => (Fault::Statement, Some("Another change came in between, so this transaction was given up: nothing of it is kept. Do it once more.".to_string())),
+        251 => (Fault::Statement, Some("The server knows this transaction no longer: nothing of it is kept. It was open for too long, or it was given up.".to_string())),
+        263 => (Fault::Statement, Some(format!("Within a transaction the server does not do this: {message}."))),
         51183 => (Fault::Statement, Some("save into ... by a path needs a unique index on that path:  create unique index on collection (path);".to_string())),
         10107 | 13435 | 189 | 91 => (Fault::Other, Some("This member of the replica set takes no writes now.".to_string())),
         _ => (Fault::Statement, None),
@@ -327,6 +367,8 @@ impl Remote {
             comments: false,
             refusing: false,
             earlier: None,
+            session: Cell::new(None),
+            failed: Cell::new(false),
         };
         this.find_bearings();
         // Without a database in the address, the first that is not the server's own.
@@ -423,6 +465,8 @@ impl Remote {
                 "none: a server alone has none".into(),
             )),
         }
+        let router = text(&hello, "msg").as_deref() == Some("isdbgrid");
+        let has_transactions = hello.get("setName").is_some() || router;
         facts.push((
             "read preference".into(),
             self.address
@@ -477,6 +521,7 @@ impl Remote {
             }),
             facts,
             warnings,
+            has_transactions,
             ..Bearings::of("documents")
         };
     }
@@ -541,8 +586,138 @@ impl Remote {
         })
     }
 
+    /// Does something with the session of the open transaction, if there is one. What fails in a transaction ends it.
+    fn in_transaction<T>(
+        &self,
+        work: impl FnOnce(Option<&mut ClientSession>) -> Result<T, EngineError>,
+    ) -> Result<T, EngineError> {
+        let mut session = self.session.take();
+        if session.is_none() && self.bearings.transaction.is_some() {
+            return Err(EngineError::plain(
+                "In a transaction the stages that are computed here cannot read another collection.",
+            ));
+        }
+        let done = work(session.as_mut());
+        if session.is_some() && done.is_err() {
+            self.failed.set(true);
+        }
+        self.session.set(session);
+        done
+    }
+
+    /// Sends a command of the session and takes its answer, unless it is cancelled.
+    fn answer(&self, database: &Database, command: &Document) -> Result<Document, EngineError> {
+        self.in_transaction(|session| {
+            // In a transaction servers count by an aggregation only.
+            let counts = command
+                .fields
+                .first()
+                .is_some_and(|(name, _)| name == "count");
+            match session {
+                Some(session) if counts => {
+                    let command = counted(command);
+                    let found = self.wait(reply_in(database, &command, Some(session)))?;
+                    let first = found.get("cursor").and_then(Datum::as_object);
+                    let first = first.and_then(|c| c.get("firstBatch")?.as_list()?.first());
+                    let n = first.and_then(|d| d.as_object()?.get("n").cloned());
+                    Ok(Document::new().with("n", n.unwrap_or(Datum::Int(0))))
+                }
+                session => self.wait(reply_in(database, command, session)),
+            }
+        })
+    }
+
+    /// Begins or ends a transaction.
+    fn transaction(&mut self, what: Transaction) -> Result<Outcome, EngineError> {
+        let none = "No transaction is open;  begin;  opens one.";
+        let open = self.bearings.transaction.is_some();
+        match what {
+            Transaction::Begin if open => {
+                return Err(EngineError::plain(
+                    "A transaction is open already;  commit;  or  rollback;  ends it.",
+                ));
+            }
+            Transaction::Begin if !self.bearings.has_transactions => {
+                return Err(EngineError::plain(
+                    "This server has no transactions: it stands alone, and only replica sets have them. Every statement counts by itself.",
+                ));
+            }
+            Transaction::Begin => {
+                let session = self.runtime.block_on(async {
+                    let mut session = self.client.start_session().await?;
+                    session.start_transaction().await?;
+                    Ok(session)
+                });
+                let session = session.map_err(|e: mongodb::error::Error| of_driver(&e, false))?;
+                self.session.set(Some(session));
+                self.failed.set(false);
+                self.bearings.transaction = Some(std::time::Instant::now());
+                return Ok(Outcome::default());
+            }
+            _ if !open => return Err(EngineError::plain(none)),
+            _ => {}
+        }
+        let mut session = self
+            .session
+            .take()
+            .ok_or_else(|| EngineError::plain(none))?;
+        self.bearings.transaction = None;
+        let failed = std::mem::take(&mut self.bearings.transaction_failed);
+        let done = self.runtime.block_on(async {
+            match what {
+                Transaction::Commit => session.commit_transaction().await,
+                _ => session.abort_transaction().await,
+            }
+        });
+        match done {
+            Ok(()) => Ok(Outcome::default()),
+            // What failed is gone on the server already.
+            Err(_) if failed && what == Transaction::Rollback => Ok(Outcome::default()),
+            Err(error) => Err(of_driver(&error, true)),
+        }
+    }
+
     /// Hands over the documents of a cursor as their bytes, until `take` answers false.
     fn stream(
+        &self,
+        ticket: u64,
+        command: &Command,
+        take: &mut dyn FnMut(&[u8]) -> Result<bool, EngineError>,
+        rest: &mut dyn FnMut() -> Result<(), EngineError>,
+    ) -> Result<(), EngineError> {
+        let database = self.place(&command.target);
+        if self.bearings.transaction.is_none() {
+            return self.stream_outside(ticket, command, take, rest);
+        }
+        let document = raw(&self.marked(ticket, command.document.clone()))?;
+        self.in_transaction(|session| {
+            let Some(session) = session else {
+                return Ok(());
+            };
+            self.wait(async {
+                let action = database
+                    .run_raw_cursor_command(document)
+                    .session(&mut *session);
+                let mut cursor = action.await.map_err(|e| of_driver(&e, false))?;
+                while cursor
+                    .advance(session)
+                    .await
+                    .map_err(|e| of_driver(&e, false))?
+                {
+                    if self.control.cancel.is_cancelled() {
+                        return Err(EngineError::cancelled());
+                    }
+                    if !take(cursor.current().as_bytes())? {
+                        break;
+                    }
+                }
+                Ok(())
+            })
+        })
+    }
+
+    /// The same, never as a part of a transaction.
+    fn stream_outside(
         &self,
         ticket: u64,
         command: &Command,
@@ -614,7 +789,7 @@ impl Remote {
                 Answer::Count(name) => {
                     let database = self.place(&command.target);
                     let document = self.marked(ticket, command.document.clone());
-                    let found = self.wait(async { reply(&database, &document).await })?;
+                    let found = self.answer(&database, &document)?;
                     let n = found.get("n").cloned().unwrap_or(Datum::Int(0));
                     rows.borrow_mut().take(&Document::new().with(name, n))?;
                     count = 1;
@@ -779,7 +954,7 @@ impl Remote {
             answer: Answer::Cursor,
         };
         let mut list = Vec::new();
-        self.stream(
+        self.stream_outside(
             0,
             &command,
             &mut |bytes| {
@@ -835,7 +1010,7 @@ impl Remote {
         }
         let command = self.marked(ticket, command);
         let database = self.database.clone();
-        let found = self.wait(async { reply(&database, &command).await })?;
+        let found = self.answer(&database, &command)?;
         let number = |name: &str| {
             found
                 .get(name)
@@ -854,7 +1029,9 @@ impl Remote {
                     .and_then(Datum::as_text)
                     .unwrap_or_default(),
             );
-            if inserts && number("n").unwrap_or(0) > 0 {
+            let open = self.bearings.transaction.is_some();
+            self.failed.set(open);
+            if inserts && !open && number("n").unwrap_or(0) > 0 {
                 error.advice = Some(format!(
                     "{} of the documents went in before this one was refused: {}",
                     number("n").unwrap_or(0),
@@ -915,7 +1092,7 @@ impl Remote {
         }
         let database = self.place(&command.target);
         let known = self.database_names().unwrap_or_default();
-        let found = self.wait(async { reply(&database, &command.document).await })?;
+        let found = self.answer(&database, &command.document)?;
         let nothing = found.get("ns").is_none() && found.get("dropped").is_none();
         let here = self.database.name();
         let sentence = match definition {
@@ -1019,7 +1196,7 @@ impl Remote {
             } else {
                 self.database.clone()
             };
-            let found = self.wait(async { reply(&database, &command.document).await })?;
+            let found = self.answer(&database, &command.document)?;
             rows.take(&found)?;
         }
         rows.end()?;
@@ -1451,6 +1628,14 @@ impl Connection for Remote {
             Ok(Outcome::default())
         } else {
             understood(statement).and_then(|parsed| {
+                if let Statement::Transaction(what) = parsed {
+                    return self.transaction(what);
+                }
+                if self.bearings.transaction_failed {
+                    return Err(EngineError::plain(
+                        "The transaction failed and nothing of it will be kept;  rollback;  ends it.",
+                    ));
+                }
                 if self.refusing && writes(&parsed) {
                     return Err(EngineError {
                         fault: Fault::ReadOnly,
@@ -1464,9 +1649,18 @@ impl Connection for Remote {
                     Statement::Write(write) => self.write(ticket, &parsed, write),
                     Statement::Definition(_) => self.definition(&parsed),
                     Statement::Call(_) => self.call(ticket, &parsed, sink),
+                    Statement::Transaction(_) => Ok(Outcome::default()),
                 }
             })
         };
+        if let Err(error) = &done
+            && error.fault == Fault::Lost
+        {
+            self.session.set(None);
+            self.bearings.transaction = None;
+        }
+        self.bearings.transaction_failed |=
+            self.failed.take() && self.bearings.transaction.is_some();
         self.control.running.store(0, Ordering::SeqCst);
         self.control.cancel.end();
         done

@@ -277,6 +277,7 @@ impl Connection for Sqlite {
             database: self.opened.name(),
             place: self.opened.path().map(|path| path.display().to_string()),
             access: self.opened.access(),
+            has_transactions: true,
             transaction: self.transaction,
             transaction_failed: false,
             server: None,

@@ -5,3 +5,4 @@ mod engine;
 mod faults;
 mod place;
 mod secured;
+mod transactions;

@@ -107,5 +107,6 @@ const KEYWORDS: &[&str] = &[
 ];
 
 const STARTS: &[&str] = &[
-    "call", "change", "create", "delete", "drop", "empty", "from", "insert", "rename", "update",
+    "begin", "call", "change", "commit", "create", "delete", "drop", "empty", "from", "insert",
+    "rename", "rollback", "start", "update",
 ];

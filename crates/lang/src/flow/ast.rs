@@ -20,6 +20,19 @@ pub enum Statement {
     Definition(Definition),
     /// `call { … }`: any command document; its values are data.
     Call(Expr),
+    /// The beginning or the end of a transaction.
+    Transaction(Transaction),
+}
+
+/// What is done with a transaction.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Transaction {
+    /// One begins.
+    Begin,
+    /// What was changed in it is kept.
+    Commit,
+    /// What was changed in it is taken back.
+    Rollback,
 }
 
 /// A flow: where documents come from, and its stages.

@@ -6,7 +6,7 @@ use idle_tide_core::document::{Datum, Kind, id_text, time};
 
 use super::ast::{
     Aggregate, AggregateFunction, Cut, Definition, Expr, Field, Flow, KindWord, Name, Node,
-    Operator, Path, Source, Stage, StageKind, Statement, Step, Write,
+    Operator, Path, Source, Stage, StageKind, Statement, Step, Transaction, Write,
 };
 use super::functions::{AGGREGATES, STAGES};
 
@@ -17,6 +17,9 @@ pub fn format(statement: &Statement) -> String {
         Statement::Write(write) => write_text(write),
         Statement::Definition(definition) => definition_text(definition),
         Statement::Call(command) => format!("call {}", format_expr(command)),
+        Statement::Transaction(Transaction::Begin) => "begin".into(),
+        Statement::Transaction(Transaction::Commit) => "commit".into(),
+        Statement::Transaction(Transaction::Rollback) => "rollback".into(),
     }
 }
 

@@ -545,12 +545,18 @@ pub const STAGES: &[(&str, &str, &str)] = &[
 
 /// The words with which a statement begins: the word, what follows, what it does.
 pub const STATEMENTS: &[(&str, &str, &str)] = &[
+    (
+        "begin",
+        "",
+        "opens a transaction, where the server has them",
+    ),
     ("call", "{ command: 1 }", "any command of the server"),
     (
         "change",
         "password of user",
         "a new password, asked for with hidden input",
     ),
+    ("commit", "", "keeps what the transaction changed"),
     (
         "create",
         "collection name  or  index on collection (path)  or  user name with roles [...]",
@@ -578,6 +584,7 @@ pub const STATEMENTS: &[(&str, &str, &str)] = &[
         "collection name to name",
         "gives a collection another name",
     ),
+    ("rollback", "", "takes back what the transaction changed"),
     (
         "update",
         "collection where condition set path = value",

@@ -87,6 +87,7 @@ pub fn writes(statement: &Statement) -> bool {
             Some(Datum::Object(command)) => command_writes(&command),
             _ => true,
         },
+        Statement::Transaction(_) => false,
     }
 }
 
@@ -213,6 +214,13 @@ pub fn compile(statement: &Statement) -> Result<Plan, FlowError> {
             };
             one(document, answer)
         }
+        Statement::Transaction(_) => Ok(Plan {
+            command: None,
+            places: Vec::new(),
+            here: Vec::new(),
+            when_empty: None,
+            writes,
+        }),
     }
 }
 

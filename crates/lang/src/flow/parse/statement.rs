@@ -3,7 +3,7 @@
 use idle_tide_core::Datum;
 
 use super::super::FlowError;
-use super::super::ast::{Definition, Expr, Name, Node, Statement, Step, Write};
+use super::super::ast::{Definition, Expr, Name, Node, Statement, Step, Transaction, Write};
 use super::super::token::TokenKind;
 use super::{Parser, Result, sounds_like_sql};
 
@@ -113,6 +113,10 @@ impl Parser<'_> {
                 }
                 Statement::Call(command)
             }
+            "begin" => Statement::Transaction(Transaction::Begin),
+            "start" if self.take_word("transaction") => Statement::Transaction(Transaction::Begin),
+            "commit" => Statement::Transaction(Transaction::Commit),
+            "rollback" => Statement::Transaction(Transaction::Rollback),
             _ => {
                 self.at = 0;
                 return Err(self.unknown_start());
