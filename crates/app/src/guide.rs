@@ -85,12 +85,14 @@ fn words(topic: &str) -> &'static [&'static str] {
         "documents" => &[
             "docs:PATH opens a file or a folder of JSON, JSON lines or BSON as a database, for reading; --write lets it be changed, --keep-going leaves out what is broken. demo-docs is the practice harbour's own. mongodb:// opens a server; /practice start has one to try.",
             "A result of documents shows their paths as columns, the commonest first, the kind under the name. · is a field that is not there, null is null, ⋯ is an object or a list, with the number of its elements. F4 opens the document as an outline, T there as text.",
-            "/shape COLLECTION shows every path with its kinds and their shares. F7 shows a flow stage by stage: documents in and out, what was dropped, samples of both; Space leaves a stage out.",
+            "F6 draws the collections with the links that names and shared paths make likely; C asks the data, J writes the join, and L on a cell of a result goes to the documents it leads to. /shape COLLECTION shows every path with its kinds and their shares. F7 shows a flow stage by stage: documents in and out, what was dropped, samples of both; Space leaves a stage out.",
         ],
         "flows" => &[
             "A flow says where documents come from and what happens to them, one clause after the other: from landings where port = 'Brackwater' group by species { n: count() } order by n desc;",
             "Conditions are those of SQL. A path that crosses a list stands for its elements: lines.kg > 20 holds where one element fits; some lines (kg > 20 and grade = 'A') wants one that fits all of it. is null asks for null or not there, is missing for not there.",
             "An update or delete without a condition has to say all: delete all from landings. docs/flow.md teaches the whole language.",
+            "What is doubtful is said while you write, above the statement: a path that no document has, a sum over a list, kinds that never compare; Tab offers what mends it. :name in a flow is asked for when it runs, :?name with hidden input.",
+            "begin, commit and rollback are transactions where the server has them, which replica sets do. In one, what fails ends it: nothing of it is kept.",
         ],
         "write" => &[
             "The list of what could stand at the cursor opens as you type: columns of the tables that this place sees (also through aliases, of queries in brackets and of common tables), tables after from, linked ones first after join, the linking condition after on, the values of a column that holds one of a few, keywords, functions with their arguments. Tab takes what is marked, or first what all have in common; ↑ and ↓ choose; Esc closes it.",

@@ -486,7 +486,91 @@ fn read_bson<E>(
     }
 }
 
-/// Writes documents as a file, readable by its owner only if it is new: beside its place, then swapped in.
+/// A file of documents that is being written beside its place, readable by its owner only if it is new. What was there before stays until
+/// [`Writing::end`] swaps it in; dropped before, it is gone.
+pub struct Writing {
+    path: PathBuf,
+    form: Form,
+    out: BufWriter<tempfile::NamedTempFile>,
+    count: u64,
+    bytes: Vec<u8>,
+    text: Vec<u8>,
+}
+
+impl Writing {
+    /// Begins one.
+    ///
+    /// # Errors
+    /// If nothing can be written beside `path`.
+    pub fn begin(path: &Path, form: Form) -> io::Result<Self> {
+        // A link is followed, so that what it leads to is replaced and not the link.
+        let path = fs::canonicalize(path).unwrap_or_else(|_| path.to_path_buf());
+        let folder = path
+            .parent()
+            .filter(|p| !p.as_os_str().is_empty())
+            .unwrap_or(Path::new("."));
+        let place = tempfile::Builder::new()
+            .prefix(".")
+            .suffix(".part")
+            .tempfile_in(folder)?;
+        Ok(Writing {
+            path,
+            form,
+            out: BufWriter::with_capacity(256 * 1024, place),
+            count: 0,
+            bytes: Vec::new(),
+            text: Vec::new(),
+        })
+    }
+
+    /// Writes a document.
+    ///
+    /// # Errors
+    /// If it cannot be written.
+    pub fn put(&mut self, document: &Document) -> io::Result<()> {
+        self.bytes.clear();
+        bson::write(document, &mut self.bytes);
+        if self.form == Form::Bson {
+            self.out.write_all(&self.bytes)?;
+        } else {
+            self.text.clear();
+            if self.form == Form::Array {
+                let before: &[u8] = if self.count == 0 { b"[\n" } else { b",\n" };
+                self.text.extend_from_slice(before);
+            }
+            extended::write(&self.bytes, JsonForm::Lossless, &mut self.text);
+            if self.form == Form::Lines {
+                self.text.push(b'\n');
+            }
+            self.out.write_all(&self.text)?;
+        }
+        self.count += 1;
+        Ok(())
+    }
+
+    /// Puts it in its place; gives how many documents it holds.
+    ///
+    /// # Errors
+    /// If it cannot be written; what was there before is there still.
+    pub fn end(mut self) -> io::Result<u64> {
+        if self.form == Form::Array {
+            let last: &[u8] = if self.count == 0 { b"[]\n" } else { b"\n]\n" };
+            self.out.write_all(last)?;
+        }
+        let place = self
+            .out
+            .into_inner()
+            .map_err(io::IntoInnerError::into_error)?;
+        if let Ok(before) = fs::metadata(&self.path) {
+            place.as_file().set_permissions(before.permissions())?;
+        }
+        place.as_file().sync_all()?;
+        place.persist(&self.path).map_err(|error| error.error)?;
+        Ok(self.count)
+    }
+}
+
+/// Writes documents as a file, as [`Writing`] does.
 ///
 /// # Errors
 /// If it cannot be written; what was there before is there still. Also the first error of `documents`.
@@ -495,49 +579,11 @@ pub fn write(
     form: Form,
     documents: &mut dyn Iterator<Item = io::Result<Document>>,
 ) -> io::Result<u64> {
-    // A link is followed, so that what it leads to is replaced and not the link.
-    let path = fs::canonicalize(path).unwrap_or_else(|_| path.to_path_buf());
-    let folder = path
-        .parent()
-        .filter(|p| !p.as_os_str().is_empty())
-        .unwrap_or(Path::new("."));
-    let place = tempfile::Builder::new()
-        .prefix(".")
-        .suffix(".part")
-        .tempfile_in(folder)?;
-    let mut out = BufWriter::with_capacity(256 * 1024, place.as_file());
-    let mut count = 0;
-    let (mut bytes, mut text) = (Vec::new(), Vec::new());
+    let mut writing = Writing::begin(path, form)?;
     for document in documents {
-        let document = document?;
-        bytes.clear();
-        bson::write(&document, &mut bytes);
-        if form == Form::Bson {
-            out.write_all(&bytes)?;
-        } else {
-            text.clear();
-            if form == Form::Array {
-                text.extend_from_slice(if count == 0 { b"[\n" } else { b",\n" });
-            }
-            extended::write(&bytes, JsonForm::Lossless, &mut text);
-            if form == Form::Lines {
-                text.push(b'\n');
-            }
-            out.write_all(&text)?;
-        }
-        count += 1;
+        writing.put(&document?)?;
     }
-    if form == Form::Array {
-        out.write_all(if count == 0 { b"[]\n" } else { b"\n]\n" })?;
-    }
-    out.flush()?;
-    drop(out);
-    if let Ok(before) = fs::metadata(&path) {
-        place.as_file().set_permissions(before.permissions())?;
-    }
-    place.as_file().sync_all()?;
-    place.persist(&path).map_err(|error| error.error)?;
-    Ok(count)
+    writing.end()
 }
 
 #[cfg(test)]

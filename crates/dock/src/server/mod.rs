@@ -50,6 +50,7 @@ impl Failed {
             27 => "IndexNotFound",
             28 => "PathNotViable",
             31 => "RoleNotFound",
+            40 => "ConflictingUpdateOperators",
             43 => "CursorNotFound",
             48 => "NamespaceExists",
             59 => "CommandNotFound",

@@ -214,7 +214,10 @@ fn one(
     };
     match name {
         "$match" => {
-            let filter = Filter::new(object(name, argument)?)?;
+            let filter =
+                Filter::new(object(name, argument).map_err(|_| {
+                    bad(15959, "the match filter must be an expression in an object")
+                })?)?;
             let mut kept = Vec::new();
             for document in documents {
                 variables.check()?;
@@ -288,6 +291,12 @@ fn one(
         }
         "$project" => {
             let fields = object(name, argument)?;
+            if fields.is_empty() {
+                return Err(bad(
+                    51272,
+                    "Invalid $project :: caused by :: projection specification must have at least one field",
+                ));
+            }
             each(&|document| project(&document, fields, variables))
         }
         "$unwind" => unwind(argument, documents),
@@ -494,6 +503,16 @@ pub fn project(document: &Document, fields: &Document, variables: &Variables) ->
         .fields
         .iter()
         .all(|(n, v)| n == "_id" && plain(v) && !truth(Some(v)));
+    if let Some((path, _)) = fields
+        .fields
+        .iter()
+        .find(|(n, v)| excludes && n != "_id" && plain(v) && truth(Some(v)))
+    {
+        return Err(bad(
+            31254,
+            format!("Cannot do inclusion on field {path} in exclusion projection"),
+        ));
+    }
     if excludes || only_id {
         let mut out = document.clone();
         for (path, value) in &fields.fields {
@@ -511,9 +530,9 @@ pub fn project(document: &Document, fields: &Document, variables: &Variables) ->
         if plain(value) && truth(Some(value)) {
             kept.push(path.split('.').collect());
         } else if let Datum::Object(o) = value
-            && o.fields
-                .first()
-                .is_some_and(|(n, _)| n == "$slice" || n == "$elemMatch" || n == "$meta")
+            && o.fields.first().is_some_and(|(n, v)| {
+                n == "$slice" && of_the_path(v) || n == "$elemMatch" || n == "$meta"
+            })
         {
             kept.push(path.split('.').collect());
         }
@@ -543,7 +562,7 @@ pub fn project(document: &Document, fields: &Document, variables: &Variables) ->
         }
         if let Datum::Object(o) = e {
             match o.fields.first().map(|(n, v)| (n.as_str(), v)) {
-                Some(("$slice", n)) => {
+                Some(("$slice", n)) if of_the_path(n) => {
                     if let Some(list) = out.get(path).cloned() {
                         let call = Document::new().with(
                             "$slice",
@@ -667,16 +686,29 @@ fn unwind(argument: &Datum, documents: Vec<Document>) -> Result<Vec<Document>> {
                     out.push(one);
                 }
             }
-            Some(Datum::List(_)) if keeping => {
+            None | Some(Datum::Null | Datum::Undefined | Datum::List(_)) if !keeping => {}
+            other => {
                 let mut one = document;
-                put_inside(&mut one, &parts, None);
+                if matches!(other, Some(Datum::List(_))) {
+                    put_inside(&mut one, &parts, None);
+                }
+                // What is no element of a list has no place in one.
+                if let Some(index) = &index {
+                    one.set(index, Datum::Null);
+                }
                 out.push(one);
             }
-            None | Some(Datum::Null | Datum::Undefined | Datum::List(_)) if !keeping => {}
-            _ => out.push(document),
         }
     }
     Ok(out)
+}
+
+/// Whether a `$slice` is one of numbers, which cuts the list at its own path, and not an expression.
+fn of_the_path(slice: &Datum) -> bool {
+    match slice {
+        Datum::List(list) => list.iter().all(|n| n.as_i64().is_some()),
+        one => one.as_i64().is_some(),
+    }
 }
 
 fn inside<'a>(document: &'a Document, path: &[&str]) -> Option<&'a Datum> {

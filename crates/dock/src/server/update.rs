@@ -25,6 +25,37 @@ fn bad(code: i32, words: impl Into<String>) -> Failed {
     Failed::new(code, words)
 }
 
+/// Fails if two operators change the same path, or one within the other's.
+fn conflicts(operators: &Document) -> Result<()> {
+    let mut paths: Vec<&str> = Vec::new();
+    for (operator, fields) in &operators.fields {
+        let Some(fields) = fields.as_object() else {
+            continue;
+        };
+        for (path, value) in &fields.fields {
+            paths.push(path);
+            if operator == "$rename" {
+                paths.extend(value.as_text());
+            }
+        }
+    }
+    paths.sort_unstable();
+    for (at, path) in paths.iter().enumerate() {
+        let within = |other: &&&str| {
+            other
+                .strip_prefix(*path)
+                .is_some_and(|rest| rest.is_empty() || rest.starts_with('.'))
+        };
+        if let Some(other) = paths[at + 1..].iter().find(within) {
+            return Err(bad(
+                40,
+                format!("Updating the path '{other}' would create a conflict at '{path}'"),
+            ));
+        }
+    }
+    Ok(())
+}
+
 impl Update {
     /// Prepares an update.
     ///
@@ -48,6 +79,7 @@ impl Update {
                         "the update operation document must contain atomic operators or none",
                     ));
                 }
+                conflicts(document)?;
                 let mut named = Vec::new();
                 for filter in filters.iter().filter_map(Datum::as_object) {
                     let name = filter

@@ -11,7 +11,7 @@ use idle_tide_core::document::shape::Shape;
 use idle_tide_core::document::{Datum, Document, bson};
 use idle_tide_core::plan::{Plan, Step as PlanStep};
 use idle_tide_core::{Catalog, Object};
-use idle_tide_dock::files::{self, Collection, Folder, Form, Trouble};
+use idle_tide_dock::files::{self, Collection, Folder, Form, Trouble, Writing};
 use idle_tide_dock::flow::{Chain, Change, FlowError, Limits, Places, Program};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::FLOW;
@@ -385,8 +385,10 @@ impl Local {
         collection: &Collection,
         change: &mut dyn FnMut(Document) -> Result<Option<Document>, FlowError>,
     ) -> Result<(), EngineError> {
+        let failed = |e: &io::Error| disk(&collection.path, e);
+        let form = files::form_of(&collection.path).map_err(|e| failed(&e))?;
+        let mut writing = Writing::begin(&collection.path, form).map_err(|e| failed(&e))?;
         // What is broken would be lost.
-        let mut kept: Vec<Vec<u8>> = Vec::new();
         let strict = Local {
             keep_going: false,
             folder: self.folder.clone(),
@@ -396,14 +398,11 @@ impl Local {
         };
         strict.read(collection, &mut Vec::new(), &mut |document| {
             if let Some(document) = change(document).map_err(EngineError::of_flow)? {
-                kept.push(bson::encode(&document));
+                writing.put(&document).map_err(|e| failed(&e))?;
             }
             Ok(true)
         })?;
-        replace(
-            collection,
-            &mut kept.iter().map(|bytes| Ok(bson::tree(bytes))),
-        )
+        writing.end().map(drop).map_err(|e| failed(&e))
     }
 
     fn define_statement(&mut self, definition: &Definition) -> Result<Outcome, EngineError> {
@@ -503,16 +502,6 @@ fn disk(path: &FilePath, error: &io::Error) -> EngineError {
     }
 }
 
-fn replace(
-    collection: &Collection,
-    documents: &mut dyn Iterator<Item = io::Result<Document>>,
-) -> Result<(), EngineError> {
-    let form = files::form_of(&collection.path).map_err(|e| disk(&collection.path, &e))?;
-    files::write(&collection.path, form, documents)
-        .map(drop)
-        .map_err(|e| disk(&collection.path, &e))
-}
-
 /// Feeds the rows of an earlier entry to a chain.
 pub(super) fn from_earlier(
     earlier: Option<&Earlier>,
@@ -545,6 +534,14 @@ pub(super) fn from_earlier(
     failed.map_or(Ok(()), Err)
 }
 
+/// The document with an identifier, a new one where it has none.
+fn with_id(mut document: Document) -> Document {
+    if document.get("_id").is_none() {
+        document.fields.insert(0, ("_id".into(), new_id()));
+    }
+    document
+}
+
 impl Beside<'_> {
     fn existing(&self, name: &str) -> Result<Option<Collection>, String> {
         self.folder.collection(name).map_err(|e| io_words(name, &e))
@@ -571,63 +568,77 @@ impl Beside<'_> {
 
     /// Adds documents; fails on an identifier that exists.
     fn add(&mut self, name: &str, documents: Vec<Document>) -> Result<u64, String> {
-        let mut ids = std::collections::HashSet::new();
         let duplicate = |id: &Datum| {
             format!(
                 "There is a document with _id {} in {name} already; nothing was added.",
                 idle_tide_lang::flow::literal(id)
             )
         };
-        let mut all: Vec<Vec<u8>> = Vec::new();
-        let existing = self.existing(name)?;
-        if let Some(collection) = &existing {
-            self.each(collection, &mut |d| {
-                if let Some(id) = d.get("_id") {
-                    ids.insert(Key(id.clone()));
-                }
-                all.push(bson::encode(&d));
-            })?;
-        }
-        let count = documents.len() as u64;
-        for mut document in documents {
-            if document.get("_id").is_none() {
-                document.fields.insert(0, ("_id".into(), new_id()));
+        let documents: Vec<Document> = documents.into_iter().map(with_id).collect();
+        let id = |document: &Document| document.get("_id").map(|id| Key(id.clone()));
+        let mut ids = std::collections::HashSet::new();
+        for new in documents.iter().filter_map(id) {
+            if ids.contains(&new) {
+                return Err(duplicate(&new.0));
             }
-            if let Some(id) = document.get("_id")
-                && !ids.insert(Key(id.clone()))
-            {
-                return Err(duplicate(id));
-            }
-            all.push(bson::encode(&document));
+            ids.insert(new);
         }
-        self.put(name, existing, all)?;
-        Ok(count)
+        self.put(
+            name,
+            true,
+            &mut |document| match id(&document) {
+                Some(known) if ids.contains(&known) => Err(duplicate(&known.0)),
+                _ => Ok(document),
+            },
+            &documents,
+        )?;
+        Ok(documents.len() as u64)
     }
 
+    /// Writes a collection anew, or for the first time: what `change` makes of its documents where they are kept, and `more` after them.
     fn put(
         &mut self,
         name: &str,
-        existing: Option<Collection>,
-        all: Vec<Vec<u8>>,
+        keep: bool,
+        change: &mut dyn FnMut(Document) -> Result<Document, String>,
+        more: &[Document],
     ) -> Result<(), String> {
-        let mut documents = all.iter().map(|bytes| Ok(bson::tree(bytes)));
-        let done = match existing {
-            Some(collection) => replace(&collection, &mut documents),
-            None => {
-                let path = self.folder.new_path(name)?;
-                let written = files::write(&path, Form::Lines, &mut documents)
-                    .map(drop)
-                    .map_err(|e| disk(&path, &e));
-                if written.is_ok() {
-                    self.made.push(format!(
-                        "The collection {name} came into being, in {}.",
-                        path.display()
-                    ));
-                }
-                written
+        let existing = self.existing(name)?;
+        let (path, form) = match &existing {
+            Some(collection) => {
+                let form = files::form_of(&collection.path);
+                (
+                    collection.path.clone(),
+                    form.map_err(|e| io_words(name, &e))?,
+                )
             }
+            None => (self.folder.new_path(name)?, Form::Lines),
         };
-        done.map_err(|error| error.message)
+        let failed = |e: io::Error| disk(&path, &e).message;
+        let mut writing = Writing::begin(&path, form).map_err(failed)?;
+        let mut wrong = None;
+        if let Some(collection) = existing.as_ref().filter(|_| keep) {
+            self.each(collection, &mut |document| {
+                if wrong.is_none() {
+                    let written = change(document).and_then(|d| writing.put(&d).map_err(failed));
+                    wrong = written.err();
+                }
+            })?;
+        }
+        if let Some(words) = wrong {
+            return Err(words);
+        }
+        for document in more {
+            writing.put(document).map_err(failed)?;
+        }
+        writing.end().map_err(failed)?;
+        if existing.is_none() {
+            self.made.push(format!(
+                "The collection {name} came into being, in {}.",
+                path.display()
+            ));
+        }
+        Ok(())
     }
 }
 
@@ -681,27 +692,18 @@ impl Places for Beside<'_> {
             }
         };
         if over {
-            let existing = self.existing(collection)?;
-            let all = documents
-                .into_iter()
-                .map(|mut document| {
-                    if document.get("_id").is_none() {
-                        document.fields.insert(0, ("_id".into(), new_id()));
-                    }
-                    bson::encode(&document)
-                })
-                .collect();
-            self.put(collection, existing, all)?;
+            let all: Vec<Document> = documents.into_iter().map(with_id).collect();
+            self.put(collection, false, &mut Ok, &all)?;
             self.made.push(format!(
                 "{} stand in {collection} now, and nothing else.",
                 words(count)
             ));
         } else if let Some(path) = by {
-            let replaced = self.replace_by(collection, documents, path)?;
+            let (replaced, added) = self.replace_by(collection, documents, path)?;
             self.made.push(format!(
                 "{} replaced and {} added in {collection}.",
                 words(replaced),
-                words(count - replaced)
+                words(added)
             ));
         } else {
             self.add(collection, documents)?;
@@ -717,13 +719,13 @@ impl Places for Beside<'_> {
 }
 
 impl Beside<'_> {
-    /// Replaces documents that have the same value at a path and adds the rest; gives how many were replaced.
+    /// Replaces documents that have the same value at a path and adds the rest; gives how many of each.
     fn replace_by(
         &mut self,
         name: &str,
         documents: Vec<Document>,
         path: &Path,
-    ) -> Result<usize, String> {
+    ) -> Result<(usize, usize), String> {
         let at = |document: &Document| -> Option<Datum> {
             let mut value = Datum::Object(document.clone());
             for step in path.names()? {
@@ -731,46 +733,59 @@ impl Beside<'_> {
             }
             Some(value)
         };
-        let existing = self.existing(name)?;
-        let mut all: Vec<Document> = Vec::new();
-        if let Some(collection) = &existing {
-            self.each(collection, &mut |d| all.push(d))?;
-        }
-        let mut places: std::collections::HashMap<Key, usize> = all
-            .iter()
-            .enumerate()
-            .filter_map(|(n, d)| Some((Key(at(d)?), n)))
-            .collect();
-        let mut replaced = 0;
-        for mut document in documents {
+        let (mut new, mut order) = (std::collections::HashMap::new(), Vec::new());
+        for document in documents {
             let Some(value) = at(&document) else {
                 return Err(format!(
                     "A document has nothing at {}, by which documents are replaced; nothing was saved.",
                     path.written()
                 ));
             };
-            match places.get(&Key(value.clone())).copied() {
-                Some(place) => {
-                    let id = all[place].get("_id").cloned().unwrap_or_else(new_id);
-                    document.remove("_id");
-                    document.fields.insert(0, ("_id".into(), id));
-                    all[place] = document;
-                    replaced += 1;
-                }
-                None => {
-                    if path.written() != "_id" {
-                        document.remove("_id");
-                    }
-                    if document.get("_id").is_none() {
-                        document.fields.insert(0, ("_id".into(), new_id()));
-                    }
-                    places.insert(Key(value), all.len());
-                    all.push(document);
-                }
+            // Of several with one value the last one stays.
+            if new.insert(Key(value.clone()), document).is_none() {
+                order.push(Key(value));
             }
         }
-        self.put(name, existing, all.iter().map(bson::encode).collect())?;
-        Ok(replaced)
+        // What is there is known by its place; the first with a value is replaced.
+        let mut taken = std::collections::HashSet::new();
+        let existing = self.existing(name)?;
+        if let Some(collection) = &existing {
+            self.each(collection, &mut |document| {
+                if let Some(value) = at(&document).map(Key)
+                    && new.contains_key(&value)
+                {
+                    taken.insert(value);
+                }
+            })?;
+        }
+        let more: Vec<Document> = order
+            .iter()
+            .filter(|value| !taken.contains(*value))
+            .filter_map(|value| new.get(value).cloned())
+            .map(|mut document| {
+                if path.written() != "_id" {
+                    document.remove("_id");
+                }
+                with_id(document)
+            })
+            .collect();
+        let mut left = taken.clone();
+        self.put(
+            name,
+            true,
+            &mut |document| {
+                let value = at(&document).map(Key).filter(|value| left.remove(value));
+                let Some(mut replacing) = value.and_then(|value| new.remove(&value)) else {
+                    return Ok(document);
+                };
+                let id = document.get("_id").cloned().unwrap_or_else(new_id);
+                replacing.remove("_id");
+                replacing.fields.insert(0, ("_id".into(), id));
+                Ok(replacing)
+            },
+            &more,
+        )?;
+        Ok((taken.len(), more.len()))
     }
 }
 
