@@ -137,9 +137,7 @@ impl Composer {
         }
         self.save(Edit::Other);
         self.text.replace_range(span.clone(), by);
-        // A cursor behind what was replaced stays at its text.
-        let behind = self.cursor.saturating_sub(span.end);
-        self.cursor = span.start + by.len() + behind;
+        self.cursor = span.start + by.len();
     }
 
     /// Types text at the cursor. A pasted text keeps its line breaks and never runs.

@@ -32,7 +32,7 @@ pub struct Practice {
     /// The key of the certificate (PEM)
     #[arg(long, value_name = "FILE", requires = "certificate")]
     key: Option<PathBuf>,
-    /// For tests: announce a replica set and retryable writes
+    /// Announce a replica set of this name, and with it transactions (and retryable writes, for tests)
     #[arg(long, value_name = "NAME")]
     replica_set: Option<String>,
     /// For tests: obey the command practiceCut, which cuts the link after a command ran

@@ -102,6 +102,95 @@ fn documents_in_files() {
     use_it(&t);
 }
 
+#[test]
+fn doubts_parameters_and_links() {
+    let t = Tmux::open(142, 42);
+    t.start("demo --docs");
+    // What is doubtful is said while it is written, and mended.
+    t.until("/help flows");
+    t.types("from landings where prt = 'Outer Spit' ");
+    t.until("documents looked at has prt. The nearest is port.");
+    t.keys(&["Tab"]);
+    t.until("Tab offers port");
+    t.keys(&["Tab"]);
+    t.until("from landings where port = 'Outer Spit'");
+    t.keys(&["C-e", "C-u"]);
+    t.types("from landings group by port { kg: sum(lines.kg) }");
+    t.until("unnest lines makes one document of each element");
+    t.keys(&["C-e", "C-u"]);
+    // Values are asked for; leaving runs nothing and loses nothing.
+    let flow = "from landings where port = :port and number < :below count as asked";
+    t.types(flow);
+    t.keys(&["F5"]);
+    t.until("Value of :port");
+    t.types("Outer Spit");
+    t.keys(&["Enter"]);
+    t.until("Value of :below");
+    t.keys(&["Escape"]);
+    t.when("it was not run, and is there still", |s| {
+        s.contains("It was not run.") && s.matches(flow).count() == 2
+    });
+    t.keys(&["F5"]);
+    t.until("Value of :port");
+    t.types("Brackwater");
+    t.keys(&["Enter"]);
+    t.until("Value of :below");
+    t.types("4");
+    t.keys(&["Enter"]);
+    t.when("three landings", |s| {
+        s.lines()
+            .any(|l| l.trim_start_matches(['▌', ' ']).trim() == "3")
+    });
+    // Links are guessed, checked against the data, and written as a join.
+    t.keys(&["F6"]);
+    t.until("3 collections · 1 link");
+    t.keys(&["c"]);
+    t.until("4 000 of 4 000 values match");
+    t.keys(&["Escape"]);
+    t.line("/route landings surveys");
+    t.until("each document gets a list of what is found");
+    t.keys(&["Escape", "j"]);
+    t.until("join surveys as s on vessel.call_sign = s.vessel.call_sign");
+}
+
+#[test]
+fn transactions_and_users_over_the_wire() {
+    let server = practice(&["--replica-set", "haven"]);
+    let t = Tmux::open(142, 42);
+    t.start(&server.1);
+    t.until("/help flows");
+    t.types("begin");
+    t.keys(&["F5"]);
+    t.until("transaction open");
+    t.types("delete from landings where number > 10");
+    t.keys(&["F5"]);
+    t.until("3 990 documents deleted from landings.");
+    ask(&t, "from landings count as left", "left");
+    t.when("ten are left", |s| {
+        s.lines()
+            .any(|l| l.trim_start_matches(['▌', ' ']).trim() == "10")
+    });
+    t.types("rollback");
+    t.keys(&["F5"]);
+    t.when("it is taken back", |s| {
+        s.contains("taken back") && s.contains("no transaction")
+    });
+    ask(&t, "from landings count as again", "again");
+    t.when("all are there", |s| {
+        s.lines()
+            .any(|l| l.trim_start_matches(['▌', ' ']).trim() == "4000")
+    });
+    t.types("create user mate with roles ['read']");
+    t.keys(&["F5"]);
+    t.until("Value of :?password");
+    t.types("low water");
+    t.keys(&["Enter"]);
+    let screen = t.until("The user mate was made");
+    assert!(!screen.contains("low water"), "{screen}");
+    t.line("/roles");
+    t.until("mate");
+}
+
 /// The practice server, ended by its own pid.
 struct Practice(
     Child,

@@ -8,6 +8,19 @@ use crate::decimal;
 use crate::document::bson;
 use crate::value::{Value, ValueRef};
 
+/// A number of ours with its digits grouped in threes by thin gaps, as in `1 284 000`.
+pub fn grouped(number: u64) -> String {
+    let digits = number.to_string();
+    let mut out = String::with_capacity(digits.len() + digits.len() / 3);
+    for (at, digit) in digits.chars().enumerate() {
+        if at > 0 && (digits.len() - at).is_multiple_of(3) {
+            out.push(' ');
+        }
+        out.push(digit);
+    }
+    out
+}
+
 /// Different values counted exactly up to this many; past it [`Figures::different`] is a lower bound.
 const DIFFERENT_LIMIT: usize = 200_000;
 /// Values whose text is kept for the list of commonest ones.

@@ -224,6 +224,22 @@ mod tests {
     use idle_tide_lang::statement::summary;
 
     #[test]
+    fn a_flow_in_a_session_of_sql_is_offered_as_sql() {
+        let error = EngineError {
+            advice: None,
+            ..EngineError::plain("near \"from\": syntax error")
+        };
+        let of = |text: &str| of_statement(text, &error, &Catalog::default(), &POSTGRES, false, 0);
+        let failure = of("from visits where crew > 3 order by arrived;");
+        assert!(failure.headline.contains("takes SQL"), "{failure:?}");
+        let sql = "select * from visits where crew > 3 order by arrived;";
+        assert_eq!(failure.corrections[0].edit.text, sql);
+        let failure = of("from visits unnest stops");
+        assert!(failure.headline.contains("takes SQL") && failure.corrections.is_empty());
+        assert!(!of("select 1 from").headline.contains("flow"));
+    }
+
+    #[test]
     fn what_is_known_of_a_lost_connection_is_said_and_no_more() {
         let say = |fault, sql: &str, in_transaction| {
             let error = EngineError {

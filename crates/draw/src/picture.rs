@@ -1,5 +1,7 @@
 //! Small pictures that fit into a line of text.
 
+pub use idle_tide_core::figures::grouped;
+
 const BARS: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
 
 /// A spread as a row of bars, one character a bin; a bin that is not empty shows at least the lowest bar.
@@ -11,19 +13,6 @@ pub fn spread(bins: &[u64]) -> String {
     bins.iter()
         .map(|count| BARS[(count * 8).div_ceil(most) as usize])
         .collect()
-}
-
-/// A number of ours with its digits grouped in threes by thin gaps, as in `1 284 000`.
-pub fn grouped(number: u64) -> String {
-    let digits = number.to_string();
-    let mut out = String::with_capacity(digits.len() + digits.len() / 3);
-    for (at, digit) in digits.chars().enumerate() {
-        if at > 0 && (digits.len() - at).is_multiple_of(3) {
-            out.push(' ');
-        }
-        out.push(digit);
-    }
-    out
 }
 
 /// A number with its noun in the right form: `1 row`, `14 rows`.

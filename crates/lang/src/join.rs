@@ -249,7 +249,7 @@ mod tests {
         let route = &routes(&ties, &[2, 0], 1)[0];
         assert_eq!(
             statement(route, &ties, &harbour, &FLOW),
-            "from visits\njoin vessels as v on vessel.no = v.no\njoin owners as ow on v.owner.no = ow.no"
+            "from visits\njoin vessels as ve on vessel.no = ve.no\njoin owners as ow on ve.owner.no = ow.no"
         );
     }
 }

@@ -174,7 +174,7 @@ fn unknown_path(path: &Path, shape: &Shape, found: &mut Vec<Remark>) {
     found.push(Remark {
         words: format!(
             "None of the {} documents looked at has {written}.{hint}",
-            shape.sampled
+            idle_tide_core::figures::grouped(shape.sampled)
         ),
         span: path.span.clone(),
         edit: nearest.into_iter().next().map(|text| Edit {
