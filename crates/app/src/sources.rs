@@ -14,8 +14,8 @@ pub enum SourceLine {
     Saved(String),
     /// A server found on this machine, by its place in the list.
     Found(usize),
-    /// The practice harbour.
-    Demo,
+    /// The practice harbour: its tables, or its documents.
+    Demo(&'static str),
 }
 
 impl SourceLine {
@@ -25,7 +25,7 @@ impl SourceLine {
             SourceLine::Open(_) => "Open",
             SourceLine::Saved(_) => "Saved",
             SourceLine::Found(_) => "Found on this machine",
-            SourceLine::Demo => "To try things on",
+            SourceLine::Demo(_) => "To try things on",
         }
     }
 }
@@ -64,7 +64,7 @@ pub static FIELDS: [Field; 8] = [
     },
     Field {
         label: "address",
-        example: "postgres://user@host:5432/database",
+        example: "postgres://user@host:5432/database, mongodb://host:27017/database",
         words: &[],
     },
     Field {
@@ -243,7 +243,7 @@ impl App {
                 .map(|name| SourceLine::Saved(name.clone())),
         );
         lines.extend((0..self.desk.found().0.len()).map(SourceLine::Found));
-        lines.push(SourceLine::Demo);
+        lines.extend(["demo", "demo-docs"].map(SourceLine::Demo));
         lines
     }
 }

@@ -83,7 +83,13 @@ pub fn of_statement(
             Fault::ReadOnly => "This session only reads.".into(),
             Fault::Sink => "The rows could not be kept or written.".into(),
             Fault::Cancelled => "It was stopped.".into(),
-            _ => format!("{} refuses it: {}.", dialect.name, error.message),
+            _ => {
+                let who = match dialect.is_flow() {
+                    true => "The server",
+                    false => dialect.name,
+                };
+                format!("{who} refuses it: {}.", error.message)
+            }
         },
         (None, words) => words.to_string(),
     };

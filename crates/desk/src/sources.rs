@@ -8,7 +8,9 @@ use std::path::PathBuf;
 use std::process::{Command, Stdio};
 use std::time::Duration;
 
-use idle_tide_engines::address::{SecretFor, usual_port, usual_sockets};
+use idle_tide_core::document;
+use idle_tide_core::document::{Datum, bson};
+use idle_tide_engines::address::{usual_port, usual_sockets};
 use idle_tide_engines::{OpenError, OpenOptions, Overrides, Source};
 use idle_tide_lang::dialect::Family;
 
@@ -27,6 +29,9 @@ pub struct Found {
     /// What it says of itself before anybody logs in, if anything.
     pub says: String,
 }
+
+/// How our own stand-in is called.
+const PRACTICE: &str = "practice server";
 
 /// How long a server of this machine may take to say something.
 const PATIENCE: Duration = Duration::from_millis(400);
@@ -107,6 +112,39 @@ fn answers_postgres(port: u16) -> bool {
     asked().is_some()
 }
 
+/// What a document server says of itself before anybody logs in (`buildInfo` by OP_MSG, the public wire protocol).
+fn build_of_documents(port: u16) -> Option<String> {
+    let command = document! { "buildInfo": 1, "$db": "admin" };
+    let mut message = vec![0; 21];
+    bson::write(&command, &mut message);
+    let length = u32::try_from(message.len()).ok()?;
+    message[..4].copy_from_slice(&length.to_le_bytes());
+    message[12..16].copy_from_slice(&2013_u32.to_le_bytes());
+    let place = SocketAddr::from((Ipv4Addr::LOCALHOST, port));
+    let mut stream = TcpStream::connect_timeout(&place, PATIENCE).ok()?;
+    stream.set_read_timeout(Some(PATIENCE)).ok()?;
+    stream.write_all(&message).ok()?;
+    let mut head = [0; 21];
+    stream.read_exact(&mut head).ok()?;
+    let length = u32::from_le_bytes(head[..4].try_into().ok()?) as usize;
+    if head[12..16] != 2013_u32.to_le_bytes() || !(26..64 * 1024).contains(&length) {
+        return None;
+    }
+    let mut answer = vec![0; length - 21];
+    stream.read_exact(&mut answer).ok()?;
+    let answer = bson::decode(&answer).ok()?;
+    let text = |name: &str| {
+        answer
+            .get(name)
+            .and_then(Datum::as_text)
+            .map(str::to_string)
+    };
+    if text("practiceServer").is_some() {
+        return Some(PRACTICE.into());
+    }
+    Some(text("version").unwrap_or_default())
+}
+
 /// Servers that listen on this machine. It may take a second.
 pub fn look() -> Vec<Found> {
     let mut found = Vec::new();
@@ -133,6 +171,20 @@ pub fn look() -> Vec<Found> {
                 address: format!("mariadb://127.0.0.1:{port}/"),
                 place: format!("port {port}"),
                 says: says.split('-').next().unwrap_or_default().to_string(),
+            });
+        }
+    }
+    for port in &ports {
+        let practice = (27117..27125).contains(port);
+        if (practice || is_usual(*port, Family::Documents))
+            && let Some(says) = build_of_documents(*port)
+        {
+            let practice = says == PRACTICE;
+            found.push(Found {
+                family: if practice { PRACTICE } else { "documents" },
+                address: format!("mongodb://127.0.0.1:{port}/"),
+                place: format!("port {port}"),
+                says: if practice { String::new() } else { says },
             });
         }
     }
@@ -193,6 +245,27 @@ pub fn answers(source: &Source) -> Option<bool> {
             Some(places.is_ok_and(|mut places| places.any(connects)))
         }
         Source::Documents(path) => Some(path.exists()),
+        Source::Wire(address) if address.text.starts_with("mongodb://") => {
+            use std::net::ToSocketAddrs;
+            let connects = |host: &str| {
+                let named = host
+                    .rsplit_once(':')
+                    .is_some_and(|(_, port)| port.parse::<u16>().is_ok());
+                let host = if named {
+                    host.to_string()
+                } else {
+                    format!("{host}:27017")
+                };
+                let places = host.to_socket_addrs();
+                places.is_ok_and(|mut places| {
+                    places.any(|place| {
+                        TcpStream::connect_timeout(&place, Duration::from_secs(2)).is_ok()
+                    })
+                })
+            };
+            Some(address.hosts.split(',').any(connects))
+        }
+        // Which hosts a name stands for is found by asking for it.
         Source::Wire(_) => None,
         Source::Demo | Source::DemoDocuments | Source::Memory => Some(true),
     }
@@ -210,20 +283,15 @@ pub fn of_saved(name: &str, saved: &Saved, user: Option<&str>) -> Result<Origin,
         ..Overrides::default()
     };
     let source = Source::parse_with(&saved.address, &more)?;
-    if let Source::Server(address) = &source
-        && user.is_none()
-    {
-        let what = SecretFor::Database;
+    if user.is_none() {
         if let Some(password) = &saved.password {
-            address.secrets.set(what, Some(password.clone().into()));
+            source.set_password(password.clone().into());
         } else if let Some(command) = &saved.password_command {
-            address
-                .secrets
-                .set(what, Some(password_from(command)?.into()));
+            source.set_password(password_from(command)?.into());
         } else if saved.keyring == Some(true)
-            && let Some(password) = from_keyring(&address.url())
+            && let Some(password) = from_keyring(&source.address())
         {
-            address.secrets.set(what, Some(password.into()));
+            source.set_password(password.into());
         }
     }
     Ok(Origin {
@@ -290,7 +358,31 @@ pub fn into_keyring(url: &str, password: &str) -> Result<(), String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use idle_tide_dock::server::{Server, Settings, Store, listen};
     use secrecy::ExposeSecret;
+
+    #[test]
+    fn a_document_server_says_what_it_is_and_nothing_else_does() {
+        let server = Server::new(Store::default(), Settings::default());
+        let listening = listen(server, 0, None).expect("listens");
+        let port = listening.address.port();
+        assert_eq!(build_of_documents(port).as_deref(), Some("practice server"));
+        let source = Source::parse(&format!("mongodb://127.0.0.1:{port}/x")).expect("an address");
+        assert_eq!(answers(&source), Some(true));
+        // One that speaks something else, and one that says nothing at all.
+        let other = std::net::TcpListener::bind((Ipv4Addr::LOCALHOST, 0)).expect("listens");
+        let port = other.local_addr().expect("an address").port();
+        let speaks = std::thread::spawn(move || {
+            let (mut first, _) = other.accept().expect("a link");
+            first.write_all(&[200; 100]).expect("said");
+            let silent = other.accept().expect("a link");
+            std::thread::sleep(PATIENCE * 2);
+            drop((first, silent));
+        });
+        assert_eq!(build_of_documents(port), None);
+        assert_eq!(build_of_documents(port), None);
+        speaks.join().expect("ended");
+    }
 
     #[test]
     fn a_password_command_gives_its_first_line_or_says_why_not() {
@@ -307,16 +399,19 @@ mod tests {
             ..Saved::default()
         };
         let origin = of_saved("books", &saved, None).expect("a source");
-        let Source::Server(address) = origin.source else {
-            panic!("a server");
-        };
-        let secret = address.secrets.get(&SecretFor::Database).expect("given");
+        let secret = origin.source.password().expect("given");
         assert_eq!(secret.expose_secret(), "spring");
         // Another user has another password.
         let other = of_saved("books", &saved, Some("pilot")).expect("a source");
-        let Source::Server(address) = other.source else {
-            panic!("a server");
+        assert!(other.source.password().is_none());
+        let saved = Saved {
+            address: "mongodb://mate@haven/log".into(),
+            ..saved
         };
-        assert!(address.secrets.get(&SecretFor::Database).is_none());
+        let origin = of_saved("log", &saved, None).expect("a source");
+        assert!(origin.source.password().is_some());
+        let other = of_saved("log", &saved, Some("pilot")).expect("a source");
+        assert!(other.source.password().is_none());
+        assert_eq!(other.source.address(), "mongodb://pilot@haven/log");
     }
 }

@@ -271,6 +271,7 @@ pub fn system_user() -> String {
 pub fn usual_port(family: Family) -> u16 {
     match family {
         Family::Postgres => 5432,
+        Family::Documents => 27017,
         _ => 3306,
     }
 }

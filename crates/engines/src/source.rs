@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use idle_tide_lang::dialect::Family;
 use secrecy::SecretString;
 
-use crate::address::{Address, Overrides};
+use crate::address::{Address, Overrides, SecretFor};
 use crate::documents::WireAddress;
 use crate::engine::{Connection, EngineError};
 use crate::reach::Reach;
@@ -172,10 +172,16 @@ impl Source {
                     "Document servers are reached directly: --via and --through are for the relational ones so far.",
                 ));
             }
-            return Ok(Source::Wire(Box::new(WireAddress::parse(
-                text,
-                more.database.as_deref(),
-            )?)));
+            if more.host.is_some() || more.port.is_some() {
+                return Err(OpenError::plain(
+                    "The hosts and ports of a document server stand in its address: mongodb://HOST:PORT/DATABASE.",
+                ));
+            }
+            let address = WireAddress::parse(text, more.database.as_deref())?;
+            return Ok(Source::Wire(Box::new(match &more.user {
+                Some(user) => address.with_user(user)?,
+                None => address,
+            })));
         }
         let plain = *more == Overrides::default();
         if Address::is_one(text) {
@@ -257,6 +263,24 @@ impl Source {
                 Some(_) => "this machine".into(),
                 None => address.host.clone(),
             },
+        }
+    }
+
+    /// The password of its database user, if it is known.
+    pub fn password(&self) -> Option<SecretString> {
+        match self {
+            Source::Server(address) => address.secrets.get(&SecretFor::Database),
+            Source::Wire(address) => address.password(),
+            _ => None,
+        }
+    }
+
+    /// Gives it the password of its database user.
+    pub fn set_password(&self, password: SecretString) {
+        match self {
+            Source::Server(address) => address.secrets.set(SecretFor::Database, Some(password)),
+            Source::Wire(address) => address.set_password(Some(password)),
+            _ => {}
         }
     }
 

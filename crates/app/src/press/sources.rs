@@ -3,7 +3,6 @@
 use idle_tide_desk::Wanted;
 use idle_tide_desk::settings::{Saved, Settings};
 use idle_tide_engines::Source;
-use idle_tide_engines::address::SecretFor;
 use secrecy::{ExposeSecret, SecretString, zeroize::Zeroize};
 
 use super::*;
@@ -113,7 +112,7 @@ impl App {
                     .say(format!("This is {}.", self.desk.source()), Tone::Plain);
             }
             SourceLine::Saved(name) => self.submit(&format!("/open {name}")),
-            SourceLine::Demo => self.submit("/open demo"),
+            SourceLine::Demo(name) => self.submit(&format!("/open {name}")),
             SourceLine::Found(at) => {
                 // The user's name has to be said; the system's is a first guess.
                 if let Some(found) = self.desk.found().0.get(at) {
@@ -173,13 +172,13 @@ impl App {
         };
         let mut words = format!("{name} is saved; Enter opens it.");
         // A password that stood in the address goes into the key store, or nowhere.
-        if let Ok(Source::Server(address)) = Source::parse(form.values[1].trim())
+        if let Ok(source) = Source::parse(form.values[1].trim())
             && form.shown(1) != form.values[1]
-            && let Some(password) = address.secrets.get(&SecretFor::Database)
+            && let Some(password) = source.password()
         {
             words = match saved.keyring {
                 Some(true) => match idle_tide_desk::sources::into_keyring(
-                    &address.url(),
+                    &source.address(),
                     password.expose_secret(),
                 ) {
                     Ok(()) => format!("{name} is saved, its password in the system's key store."),

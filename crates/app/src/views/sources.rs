@@ -159,10 +159,14 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, view: &Sour
                     ("listens".to_string(), Tone::Faint),
                 )
             }
-            SourceLine::Demo => (
-                "demo".to_string(),
+            SourceLine::Demo(name) => (
+                (*name).to_string(),
                 Tone::Plain,
-                "the practice harbour, Brackwater Haven".to_string(),
+                match *name {
+                    "demo" => "the practice harbour, Brackwater Haven",
+                    _ => "its documents: landings, hull surveys, the watch log",
+                }
+                .to_string(),
                 ("always here".to_string(), Tone::Faint),
             ),
         };

@@ -397,7 +397,7 @@ impl Desk {
             &busy.waiting.submission[busy.waiting.span.clone()]
         };
         let error = &error;
-        let failure = failure::of_statement(
+        let mut failure = failure::of_statement(
             shown,
             error,
             &self.here.catalog,
@@ -405,6 +405,10 @@ impl Desk {
             self.here.bearings.transaction.is_some(),
             busy.waiting.before,
         );
+        if self.here.bearings.transaction_failed {
+            let failed = "The transaction failed with it, and nothing of it will be kept:  rollback;  ends it.";
+            failure.changed = failed.into();
+        }
         let entry = self.place_of(busy.entry).map(|at| &self.entries[at]);
         let kept = entry
             .and_then(Entry::sheet)

@@ -3,7 +3,7 @@
 
 use std::sync::mpsc::Sender;
 
-use idle_tide_engines::address::{SecretFor, Secrets};
+use idle_tide_engines::address::Secrets;
 use idle_tide_engines::{
     Ask, Connection, EngineError, OpenError, OpenOptions, Overrides, Sink, Source, Trouble, open,
 };
@@ -412,10 +412,8 @@ impl Desk {
             error
         })?;
         // What stood in the address was taken out of it when it was typed.
-        if let Source::Server(address) = &source
-            && let Some(secret) = self.spare.take()
-        {
-            address.secrets.set(SecretFor::Database, Some(secret));
+        if let Some(secret) = self.spare.take() {
+            source.set_password(secret);
         }
         Ok(Origin {
             name: source.name(),

@@ -46,12 +46,8 @@ impl Desk {
             if text != typed {
                 let address = typed.split_whitespace().find(|part| part.contains("://"));
                 let address = address.map(|a| a.trim_matches(['\'', '"']));
-                if let Some(Ok(idle_tide_engines::Source::Server(address))) =
-                    address.map(idle_tide_engines::Source::parse)
-                {
-                    let what = idle_tide_engines::address::SecretFor::Database;
-                    self.spare = address.secrets.get(&what);
-                }
+                let source = address.map(idle_tide_engines::Source::parse);
+                self.spare = source.and_then(|source| source.ok()?.password());
             }
             return (text.into(), Arc::default());
         }

@@ -106,6 +106,20 @@ impl WireAddress {
         other
     }
 
+    /// The address for another user, whose password is not known.
+    ///
+    /// # Errors
+    /// As [`WireAddress::parse`].
+    pub fn with_user(&self, user: &str) -> Result<Self, OpenError> {
+        let (scheme, rest) = self.text.split_once("://").unwrap_or_default();
+        let end = rest.find(['/', '?']).unwrap_or(rest.len());
+        let hosts = rest[..end]
+            .rsplit_once('@')
+            .map_or(0, |(login, _)| login.len() + 1);
+        let user = percent_encoding::utf8_percent_encode(user, percent_encoding::NON_ALPHANUMERIC);
+        Self::parse(&format!("{scheme}://{user}@{}", &rest[hosts..]), None)
+    }
+
     /// The password, if it is known.
     pub fn password(&self) -> Option<SecretString> {
         self.password
@@ -187,6 +201,12 @@ mod tests {
             address.with_database("x y").text,
             "mongodb://pilot@haven:27018,other/x y?authSource=admin&retryWrites=true"
         );
+        let other = address.with_user("first mate").expect("an address");
+        assert_eq!(
+            other.text,
+            "mongodb://first%20mate@haven:27018,other/log?authSource=admin&retryWrites=true"
+        );
+        assert!(other.user.as_deref() == Some("first mate") && other.password().is_none());
         assert!(WireAddress::parse("mongodb://", None).is_err());
         let local = WireAddress::parse("mongodb://127.0.0.1:27117", None).expect("an address");
         assert!(local.is_local() && !address.is_local() && local.database.is_none());

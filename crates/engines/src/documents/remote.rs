@@ -182,6 +182,22 @@ async fn reply_in(
     Ok(bson::tree(&bytes))
 }
 
+/// A refused duplicate in plain words; the message names the collection, the index and the values.
+fn duplicate_words(message: &str) -> Option<String> {
+    let (_, rest) = message.split_once("collection: ")?;
+    let (place, rest) = rest.split_once(" index: ")?;
+    let (index, key) = rest.split_once(" dup key: ")?;
+    let collection = place.split_once('.').map_or(place, |(_, name)| name);
+    let taken = match index.trim() {
+        "_id_" => "each identifier stands for one document.".to_string(),
+        index => format!("the index {index} takes each value once."),
+    };
+    Some(format!(
+        "{collection} has a document with {} already: {taken}",
+        key.trim()
+    ))
+}
+
 /// A count as an aggregation that gives it as `n`.
 fn counted(command: &Document) -> Document {
     let mut pipeline = Vec::new();
@@ -234,7 +250,7 @@ fn of_driver(error: &mongodb::error::Error, _writes: bool) -> EngineError {
 
 fn of_code(code: i32, name: &str, message: &str) -> EngineError {
     let (fault, advice) = match code {
-        11000 => (Fault::Constraint, None),
+        11000 => (Fault::Constraint, duplicate_words(message)),
         11601 | 11600 | 237 => (Fault::Cancelled, None),
         50 => (Fault::Other, Some("The server's own limit of time was reached.".to_string())),
         13 => (Fault::Other, Some("This user may not do that. /access says what it may.".to_string())),
@@ -1035,7 +1051,7 @@ impl Remote {
                 error.advice = Some(format!(
                     "{} of the documents went in before this one was refused: {}",
                     number("n").unwrap_or(0),
-                    error.message
+                    error.advice.as_deref().unwrap_or(&error.message)
                 ));
             }
             return Err(error);

@@ -112,6 +112,29 @@ fn what_came_into_being_and_what_is_wrong_is_said() {
 }
 
 #[test]
+fn what_is_there_twice_is_said_in_plain_words() {
+    let (_folder, _listening, mut connections) = both();
+    run(
+        &mut *connections[1],
+        "create unique index by_number on landings (number)",
+    )
+    .expect("made");
+    for (statement, words) in [
+        (
+            "insert into landings { number: 7 }",
+            "landings has a document with { number: 7 } already: the index by_number takes each value once.",
+        ),
+        (
+            "insert into landings [{ _id: 'a' }, { _id: 'a', number: 9000 }]",
+            "1 of the documents went in before this one was refused: landings has a document with { _id: \"a\" } already: each identifier stands for one document.",
+        ),
+    ] {
+        let error = run(&mut *connections[1], statement).expect_err(statement);
+        assert_eq!(error.advice.as_deref(), Some(words), "{statement}");
+    }
+}
+
+#[test]
 fn the_catalog_has_shapes_indexes_and_counts() {
     let (_folder, _listening, mut connections) = both();
     run(
