@@ -50,8 +50,8 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
         Rect {
             y: top,
             height: area.bottom().saturating_sub(top),
-            x: area.x + 2,
-            width: area.width.saturating_sub(4),
+            x: area.x + 4,
+            width: area.width.saturating_sub(6),
         }
     };
     samples(&mut p, stages, right);
@@ -68,7 +68,7 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
 /// The stages; gives the line after the last.
 fn list(p: &mut Painter<'_>, stages: &Stages, area: Rect, roomy: bool, reading: bool) -> u16 {
     let step = if roomy { 3 } else { 1 };
-    let numbers = area.right().saturating_sub(if roomy { 20 } else { 38 });
+    let numbers = area.right().saturating_sub(if roomy { 20 } else { 40 });
     let most = (0..=stages.flow.stages.len())
         .filter_map(|at| stages.numbers(at))
         .map(|(_, went)| went)
