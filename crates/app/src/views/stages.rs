@@ -49,7 +49,7 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
         let top = (list + 1).min(area.bottom());
         Rect {
             y: top,
-            height: area.bottom().saturating_sub(top),
+            height: area.bottom().saturating_sub(top + 1),
             x: area.x + 4,
             width: area.width.saturating_sub(6),
         }
@@ -277,7 +277,12 @@ fn table(p: &mut Painter<'_>, area: Rect, title: &str, set: &ResultSet, all: u64
     if area.height < 2 {
         return;
     }
-    let body = u64::from(area.height.saturating_sub(4)).min(set.len());
+    // Where there is little room the rows matter more than the kinds and the air.
+    let (names, kinds, rows) = match area.height {
+        0..8 => (1, None, 2),
+        _ => (2, Some(3), 4),
+    };
+    let body = u64::from(area.height.saturating_sub(rows)).min(set.len());
     let took = p.text(area.x, area.y, area.width, Tone::Heading, title);
     let words = format!("{body} of {}", grouped(all));
     p.text(
@@ -304,7 +309,7 @@ fn table(p: &mut Painter<'_>, area: Rect, title: &str, set: &ResultSet, all: u64
         if x + width > area.right() {
             p.text(
                 area.right().saturating_sub(1),
-                area.y + 2,
+                area.y + names,
                 1,
                 Tone::Faint,
                 "…",
@@ -321,23 +326,20 @@ fn table(p: &mut Painter<'_>, area: Rect, title: &str, set: &ResultSet, all: u64
         };
         p.text(
             place(name.width),
-            area.y + 2,
+            area.y + names,
             width,
             Tone::Heading,
             &name.text(),
         );
         let kind = show_text(&kind, 14);
-        p.text(
-            place(kind.width),
-            area.y + 3,
-            width,
-            Tone::Faint,
-            &kind.text(),
-        );
+        if let Some(kinds) = kinds {
+            let x = place(kind.width);
+            p.text(x, area.y + kinds, width, Tone::Faint, &kind.text());
+        }
         for (n, cell) in cells.iter().enumerate() {
             p.shown(
                 place(cell.width),
-                area.y + 4 + n as u16,
+                area.y + rows + n as u16,
                 tone_of(cell.look),
                 cell,
             );
