@@ -140,8 +140,8 @@ impl Entry {
             .unwrap_or_default()
     }
 
-    /// What its result is made of.
-    fn row(&self) -> &'static str {
+    /// What its result is made of: row or document.
+    pub fn row(&self) -> &'static str {
         match self.sheet() {
             Some(sheet) if read(&sheet.set).holds_documents() => "document",
             _ => "row",

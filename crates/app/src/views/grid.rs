@@ -440,6 +440,7 @@ fn draw_foot(app: &mut App, frame: &mut Frame<'_>, area: Rect, grid: &Grid) {
         return;
     };
     let arriving = is_open(entry.state);
+    let thing = entry.row();
     let Some(rows) = entry.sheet() else {
         return;
     };
@@ -457,9 +458,9 @@ fn draw_foot(app: &mut App, frame: &mut Frame<'_>, area: Rect, grid: &Grid) {
         ground: Ground::Air,
     };
     let mut place = if shown == 0 {
-        "no rows".to_string()
+        format!("no {thing}s")
     } else {
-        format!("row {} of {}", grouped(grid.row + 1), grouped(shown))
+        format!("{thing} {} of {}", grouped(grid.row + 1), grouped(shown))
     };
     if arriving {
         place.push_str(" so far");

@@ -3,6 +3,7 @@
 mod driver;
 mod engine;
 mod faults;
+mod files;
 mod place;
 mod secured;
 mod transactions;
