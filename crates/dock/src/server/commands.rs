@@ -60,6 +60,8 @@ pub struct Server {
     counters: Mutex<BTreeMap<String, u64>>,
     cut: Mutex<Option<(String, u64)>>,
     transactions: Mutex<HashMap<Vec<u8>, Transaction>>,
+    /// The number of the last transaction that each session committed: a commit may be asked for again.
+    committed: Mutex<HashMap<Vec<u8>, i64>>,
     port: AtomicU16,
     started: Instant,
     connections: AtomicU64,
@@ -110,6 +112,7 @@ impl Server {
             counters: Mutex::default(),
             cut: Mutex::default(),
             transactions: Mutex::default(),
+            committed: Mutex::default(),
             port: AtomicU16::new(0),
             started: Instant::now(),
             connections: AtomicU64::new(0),
@@ -289,6 +292,9 @@ impl Connection {
         let mut open = lock(&self.server.transactions);
         open.retain(|_, t| t.began.elapsed() < LONGEST_TRANSACTION);
         match name {
+            "commitTransaction" if lock(&self.server.committed).get(&id) == Some(&number) => {
+                return Ok(Document::new());
+            }
             "commitTransaction" => {
                 let found = open
                     .remove(&id)
@@ -298,6 +304,11 @@ impl Connection {
                 let store = Arc::try_unwrap(found.store).map_err(|_| gone())?;
                 let store = store.into_inner().unwrap_or_else(PoisonError::into_inner);
                 self.write().take_over(store, &found.before)?;
+                let mut committed = lock(&self.server.committed);
+                if committed.len() > 10_000 {
+                    committed.clear();
+                }
+                committed.insert(id, number);
                 return Ok(Document::new());
             }
             "abortTransaction" => {

@@ -106,6 +106,24 @@ fn a_transaction_that_failed_or_came_too_late_keeps_nothing() {
 }
 
 #[test]
+fn a_commit_whose_answer_is_lost_counts_once() {
+    let listening = server(Settings {
+        replica_set: Some("haven".into()),
+        tests: true,
+        ..Settings::default()
+    });
+    let mut here = connect(&format!("{}?replicaSet=haven", url(&listening)));
+    run(&mut *here, "begin").expect("begun");
+    run(&mut *here, "insert into landings { _id: 'a' }").expect("inserted");
+    let cut = "call { practiceCut: 'commitTransaction' }";
+    let mut other = connect(&url(&listening));
+    run(&mut *other, cut).unwrap_or_else(|e| panic!("{e:?}"));
+    run(&mut *here, "commit").expect("the server takes both for one");
+    assert_eq!(listening.server().count_of("commitTransaction"), 2);
+    assert_eq!(count(&mut *here, "_id = 'a'"), r#"{"count":1}"#);
+}
+
+#[test]
 fn where_there_are_none_it_is_said() {
     let listening = server(Settings::default());
     let mut alone = connect(&url(&listening));
