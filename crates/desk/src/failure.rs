@@ -39,10 +39,13 @@ pub fn of_statement(
     ran_before: usize,
 ) -> Failure {
     let mut advice = advise(text, &error.complaint, error.offset, catalog, dialect);
-    if let Some(command) = elsewhere::matching_command(text) {
+    if let Some(command) = elsewhere::matching_command(text, dialect) {
         advice.headline = format!(
-            "{} has no such statement; here it is the command {command}.",
-            dialect.name
+            "{} such statement; here it is the command {command}.",
+            match dialect.is_flow() {
+                true => "Flows have no".to_string(),
+                false => format!("{} has no", dialect.name),
+            }
         );
         advice.corrections = vec![Correction {
             label: command.clone(),

@@ -90,7 +90,7 @@ pub fn question(
     };
     let number = |count: u64| counted(count, dialect.row());
     let all = rows.map_or(String::new(), |rows| match rows {
-        1 => format!("its only {}", dialect.row()),
+        1 => format!("the only {}", dialect.row()),
         rows => format!("all {}", number(rows)),
     });
     let mut page = Page::new();

@@ -45,10 +45,15 @@ pub fn list(catalog: &Catalog, command: &str, pattern: &str, full: bool) -> Resu
     put(command != "sequences", "kind");
     put(routines, "takes");
     put(routines, "gives");
-    put(has_rows && !routines, "rows");
+    let documents = command == "collections";
+    let (rows, fields) = match documents {
+        true => ("documents", "paths"),
+        false => ("rows", "columns"),
+    };
+    put(has_rows && !routines, rows);
     put(estimated, "counted");
     put(full && of_tables, "bytes");
-    put(full && !routines && command != "sequences", "columns");
+    put(full && !routines && command != "sequences", fields);
     put(full && of_tables, "indexes");
     put(full && of_tables, "links");
     put(full && !of_tables, "more");
@@ -64,7 +69,7 @@ pub fn list(catalog: &Catalog, command: &str, pattern: &str, full: bool) -> Resu
             "kind" => object.kind_words().into(),
             "takes" => object.signature.clone().into(),
             "gives" => fact(object, "gives"),
-            "rows" => object.rows.map(|rows| rows as i64).into(),
+            "rows" | "documents" => object.rows.map(|rows| rows as i64).into(),
             "counted" if object.rows.is_none() => Value::Null,
             "counted" => if object.estimated {
                 "≈ estimate"
@@ -73,7 +78,7 @@ pub fn list(catalog: &Catalog, command: &str, pattern: &str, full: bool) -> Resu
             }
             .into(),
             "bytes" => object.bytes.map(|bytes| bytes as i64).into(),
-            "columns" => (object.fields.len() as i64).into(),
+            "columns" | "paths" => (object.fields.len() as i64).into(),
             "indexes" => (object.indexes.len() as i64).into(),
             "links" => (object.links.len() as i64).into(),
             "more" => {

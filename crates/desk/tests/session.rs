@@ -354,7 +354,7 @@ fn every_kind_of_sweep_says_what_would_go() {
         ),
         (
             "update quays set name = 'x' where true;",
-            &["changes its only row of quays"],
+            &["changes the only row of quays"],
         ),
         (
             "drop table berths;",
@@ -367,7 +367,7 @@ fn every_kind_of_sweep_says_what_would_go() {
         ),
         (
             "drop table quays;",
-            &["quays with its only row", "links to it from berths"],
+            &["quays with the only row", "links to it from berths"],
         ),
         ("drop view deep;", &["the view deep", "No row is lost"]),
         (

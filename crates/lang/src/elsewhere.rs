@@ -1,7 +1,7 @@
 //! Words that people bring from elsewhere: `help`, `quit`, `show tables`, `describe x`. Gives the
 //! command of ours that does what they ask for; it decides nothing about running it.
 
-use crate::dialect::SQLITE;
+use crate::dialect::{Dialect, SQLITE};
 use crate::token::{significant, tokens};
 
 /// The command for a word that stands alone on the line and is no statement of any server.
@@ -14,8 +14,16 @@ pub fn bare_word(text: &str) -> Option<&'static str> {
     }
 }
 
-/// The command that answers a statement which other servers know and this one does not.
-pub fn matching_command(text: &str) -> Option<String> {
+/// The command that answers a statement which other servers know and the one spoken to does not.
+pub fn matching_command(text: &str, dialect: &Dialect) -> Option<String> {
+    let command = of_tables(text)?;
+    Some(match command.as_str() {
+        "/tables" | "/views" if dialect.is_flow() => "/collections".into(),
+        _ => command,
+    })
+}
+
+fn of_tables(text: &str) -> Option<String> {
     let list = significant(&tokens(text, &SQLITE));
     let word = |at: usize| -> String {
         list.get(at)
@@ -38,7 +46,7 @@ pub fn matching_command(text: &str) -> Option<String> {
         "describe" | "desc" => about(if lower(1) == "table" { 2 } else { 1 }),
         "use" => Some("/bearings".into()),
         "show" => match lower(1).as_str() {
-            "tables" | "full" => Some("/tables".into()),
+            "tables" | "full" | "collections" => Some("/tables".into()),
             "views" => Some("/views".into()),
             "columns" | "fields" => about(3),
             "index" | "indexes" | "indices" | "keys" => {
@@ -60,7 +68,7 @@ mod tests {
     fn words_find_their_command() {
         assert_eq!(bare_word(" Exit; "), Some("/quit"));
         assert_eq!(bare_word("exit now"), None);
-        let command = |text| matching_command(text);
+        let command = |text| matching_command(text, &SQLITE);
         assert_eq!(command("show tables;").as_deref(), Some("/tables"));
         assert_eq!(command("describe visits").as_deref(), Some("/about visits"));
         assert_eq!(
@@ -69,5 +77,7 @@ mod tests {
         );
         assert_eq!(command("select 1"), None);
         assert_eq!(command("desc"), None);
+        let collections = matching_command("show collections", &crate::dialect::FLOW);
+        assert_eq!(collections.as_deref(), Some("/collections"));
     }
 }

@@ -104,7 +104,7 @@ proptest! {
             prop_assert!(text.is_char_boundary(table.at) && table.at < text.len());
         }
         summary(&text, &SQLITE);
-        elsewhere::matching_command(&text);
+        elsewhere::matching_command(&text, &SQLITE);
         if let Err(error) = command::parse(&text) {
             prop_assert!(text.get(error.span.clone()).is_some(), "{:?} in {text:?}", error.span);
             prop_assert!(!error.message.is_empty());

@@ -162,7 +162,9 @@ impl App {
 
     pub(super) fn tab(&mut self) {
         if !self.choices.open || self.choices.is_empty() {
-            if let Some(command) = elsewhere::matching_command(self.composer.text()) {
+            if let Some(command) =
+                elsewhere::matching_command(self.composer.text(), self.desk.dialect())
+            {
                 self.composer.set(&command);
                 return;
             }

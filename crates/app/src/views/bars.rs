@@ -555,7 +555,8 @@ pub(super) fn hints(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
         }
         if app.focus == Focus::Write
             && app.over == Over::Nothing
-            && let Some(command) = elsewhere::matching_command(app.composer.text())
+            && let Some(command) =
+                elsewhere::matching_command(app.composer.text(), app.desk.dialect())
         {
             list.push(("Tab".into(), format!("makes it {command}")));
         }

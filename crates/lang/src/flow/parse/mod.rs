@@ -424,6 +424,18 @@ impl<'a> Parser<'a> {
         let mut error = self.expected(
             "a word that begins a statement (from, insert, update, delete, create and so on)",
         );
+        let word = self.here().to_ascii_lowercase();
+        if STAGES.iter().any(|(stage, ..)| *stage == word) {
+            let after = self.ahead_text(1);
+            let after = if after.is_empty() {
+                "collection"
+            } else {
+                after
+            };
+            error.message =
+                format!("{word} is a stage, and a flow begins with from:  from {after} {word}");
+            return error;
+        }
         error.nearest = self.nearest(STATEMENTS);
         if let Some(first) = error.nearest.first() {
             error.message = format!(

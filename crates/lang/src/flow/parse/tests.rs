@@ -155,6 +155,7 @@ fn what_touches_everything_has_to_say_all() {
 fn mistakes_say_where_what_and_the_nearest() {
     for (text, place, words, nearest) in [
         ("form landings", "form", "begins no statement", Some("from")),
+        ("count landings", "count", "from landings count", None),
         (
             "from landings wher a = 1",
             "wher",
