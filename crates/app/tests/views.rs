@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use idle_tide::app::{App, Focus, Over};
-use idle_tide::keys::{KEYS, Place};
+use idle_tide::keys::{KEYS, Key, Place};
 use idle_tide::sources::Sources;
 use idle_tide::theme::{Depth, Theme, ThemeName};
 use idle_tide::views::draw;
@@ -827,28 +827,42 @@ fn fingerprint(s: &mut Screen) -> String {
     )
 }
 
+/// The key, if pressing it at its place changes nothing.
+fn does_nothing((key, keys): &(&Key, Vec<KeyEvent>)) -> Option<String> {
+    let mut s = prepared(key.place);
+    s.text(60, 24);
+    let before = fingerprint(&mut s);
+    for key in keys {
+        s.app.key(*key);
+    }
+    if key.place == Place::Running {
+        s.idle();
+    }
+    while let Ok(event) = s.inbox.recv_timeout(Duration::from_millis(10)) {
+        s.app.event(timeless(event));
+    }
+    (fingerprint(&mut s) == before).then(|| format!("{:?} {} {keys:?}", key.place, key.cap))
+}
+
 #[test]
 fn every_key_of_the_table_does_something() {
-    let mut idle = Vec::new();
-    for key in KEYS {
-        for keys in presses(key.cap) {
-            let mut s = prepared(key.place);
-            s.text(60, 24);
-            let before = fingerprint(&mut s);
-            for key in &keys {
-                s.app.key(*key);
-            }
-            if key.place == Place::Running {
-                s.idle();
-            }
-            while let Ok(event) = s.inbox.recv_timeout(Duration::from_millis(10)) {
-                s.app.event(timeless(event));
-            }
-            if fingerprint(&mut s) == before {
-                idle.push(format!("{:?} {} {keys:?}", key.place, key.cap));
-            }
-        }
-    }
+    // A screen for each key takes its time: several are pressed at once.
+    let all: Vec<(&Key, Vec<KeyEvent>)> = KEYS
+        .iter()
+        .flat_map(|key| presses(key.cap).into_iter().map(move |keys| (key, keys)))
+        .collect();
+    let idle: Vec<String> = std::thread::scope(|scope| {
+        let shares: Vec<_> = all
+            .chunks(all.len().div_ceil(4))
+            .map(|share| {
+                scope.spawn(move || share.iter().filter_map(does_nothing).collect::<Vec<_>>())
+            })
+            .collect();
+        shares
+            .into_iter()
+            .flat_map(|share| share.join().expect("pressed"))
+            .collect()
+    });
     assert!(idle.is_empty(), "{idle:#?}");
     // A key that means nothing changes nothing, so a change above is the key's doing.
     for place in Place::ALL
