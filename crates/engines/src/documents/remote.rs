@@ -63,6 +63,19 @@ pub struct Remote {
     failed: Cell<bool>,
 }
 
+impl Drop for Remote {
+    /// What an open transaction holds on the server is let go at once.
+    fn drop(&mut self) {
+        if let Some(mut session) = self.session.take() {
+            let end = async {
+                let _ =
+                    tokio::time::timeout(Duration::from_secs(1), session.abort_transaction()).await;
+            };
+            self.runtime.block_on(end);
+        }
+    }
+}
+
 /// What other threads may touch.
 struct RemoteControl {
     cancel: Cancel,

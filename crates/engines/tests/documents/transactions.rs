@@ -24,7 +24,7 @@ fn count(connection: &mut dyn Connection, condition: &str) -> String {
 
 #[test]
 fn what_a_transaction_changed_is_kept_or_taken_back() {
-    let (_listening, address) = replica_set();
+    let (listening, address) = replica_set();
     let mut here = connect(&address);
     let mut other = connect(&address);
     let say = |connection: &mut dyn Connection, statement: &str| {
@@ -56,6 +56,12 @@ fn what_a_transaction_changed_is_kept_or_taken_back() {
     assert_eq!(count(&mut *other, "number = 1"), r#"{"count":1}"#);
     assert_eq!(say(&mut *here, "commit"), (false, false));
     assert_eq!(count(&mut *other, "number = 1"), r#"{"count":0}"#);
+    // One who leaves takes back what is open.
+    say(&mut *here, "begin");
+    say(&mut *here, "delete all from landings");
+    drop(here);
+    assert_eq!(listening.server().count_of("abortTransaction"), 2);
+    assert_eq!(count(&mut *other, "number > 1"), r#"{"count":299}"#);
 }
 
 #[test]
