@@ -62,10 +62,14 @@ impl Parser<'_> {
                     return Err(self.expected("an object { ... } or a list of them [ ... ]"));
                 }
                 let documents = self.expression(8)?;
-                if let Node::List(list) = &documents.node
-                    && let Some(other) = list
-                        .iter()
-                        .find(|e| !matches!(e.node, Node::Object(_) | Node::Parameter(..)))
+                // An object of Extended JSON may stand for a value that is none.
+                let given = match &documents.node {
+                    Node::List(list) => list.as_slice(),
+                    _ => std::slice::from_ref(&documents),
+                };
+                if let Some(other) = given
+                    .iter()
+                    .find(|e| !matches!(e.node, Node::Object(_) | Node::Parameter(..)))
                 {
                     return Err(FlowError::at(
                         other.span.clone(),

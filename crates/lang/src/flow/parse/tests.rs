@@ -157,6 +157,12 @@ fn mistakes_say_where_what_and_the_nearest() {
         ("form landings", "form", "begins no statement", Some("from")),
         ("count landings", "count", "from landings count", None),
         (
+            "insert into a {\"$date\": \"2031-03-01T00:00:00Z\"}",
+            "{\"$date\": \"2031-03-01T00:00:00Z\"}",
+            "Only objects",
+            None,
+        ),
+        (
             "from landings wher a = 1",
             "wher",
             "begins no stage",
