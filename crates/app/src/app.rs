@@ -4,8 +4,11 @@
 use std::collections::HashMap;
 use std::path::PathBuf;
 
+use idle_tide_desk::export::DRAWINGS;
 use idle_tide_desk::settings::Settings;
 use idle_tide_desk::{Content, Desk, Event, Request, State, Tone};
+use idle_tide_draw::Format;
+use idle_tide_draw::export::names;
 use idle_tide_lang::complete::{Completion, Sources as Known, complete};
 use idle_tide_lang::correct::Correction;
 use ratatui::layout::Rect;
@@ -273,11 +276,7 @@ impl App {
     /// Takes an event of the session.
     pub fn event(&mut self, event: Event) {
         let before = self.desk.entries().len();
-        let found = matches!(event, Event::Found(..));
         self.desk.handle(event);
-        if let (true, Over::Sources(view)) = (found, &mut self.over) {
-            view.looking = false;
-        }
         if self.over == Over::Catalog {
             self.refresh_catalog();
         }
@@ -388,6 +387,11 @@ impl App {
             Request::Clear => {
                 self.cleared = true;
                 self.focus = Focus::Write;
+            }
+            Request::GoTo(entry, row, column) => {
+                let grid = self.grids.entry(entry).or_default();
+                (grid.row, grid.column) = (row, column);
+                self.desk.hush();
             }
         }
     }
@@ -533,6 +537,16 @@ impl App {
             let mut names: Vec<_> = sources.map(|(name, saved)| (name, saved.address)).collect();
             names.push(("demo".into(), "the practice harbour".into()));
             names
+        } else if self.composer.text().starts_with("/export") {
+            let rows = names().map(|name| (name.to_string(), "rows".to_string()));
+            let drawings = DRAWINGS
+                .iter()
+                .map(|name| (name.to_string(), "a drawing".to_string()));
+            let mut known: Vec<_> = rows.collect();
+            known.extend(
+                drawings.filter(|(name, _)| Format::named(name).is_none() && name != "txt"),
+            );
+            known
         } else if self.composer.text().starts_with("/use") {
             self.desk.known_databases()
         } else {

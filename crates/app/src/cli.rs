@@ -8,6 +8,7 @@ use std::sync::mpsc::channel;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use idle_tide_desk::settings::{Places, Settings};
 use idle_tide_desk::{Desk, Options, Origin, Tone, Writes};
+use idle_tide_draw::export::names_in_words;
 use idle_tide_draw::marks::show_text;
 use idle_tide_engines::address::without_password;
 use idle_tide_engines::{
@@ -92,8 +93,7 @@ pub struct Databases {
     /// Sizes too
     #[arg(long)]
     full: bool,
-    /// csv, tsv, json, jsonl, text or record
-    #[arg(long, value_name = "FORMAT")]
+    #[arg(long, value_name = "FORMAT", help = names_in_words())]
     format: Option<String>,
 }
 
@@ -152,8 +152,8 @@ pub struct Run {
     /// Run the statements of a file; - is standard input
     #[arg(long, value_name = "FILE", conflicts_with = "statements")]
     pub file: Option<PathBuf>,
-    /// csv, tsv, json, jsonl, text or record
-    #[arg(long, value_name = "FORMAT")]
+    /// How the results are written
+    #[arg(long, value_name = "FORMAT", help = names_in_words())]
     pub format: Option<String>,
     /// Write the results to a file, whole or not at all
     #[arg(long, value_name = "FILE")]
@@ -174,8 +174,8 @@ pub struct Run {
     #[arg(long)]
     pub write: bool,
     /// How writes that touch everything are treated
-    #[arg(long, value_name = "HOW", default_value = "ask")]
-    pub writes: WritesArgument,
+    #[arg(long, value_name = "HOW")]
+    pub writes: Option<WritesArgument>,
 }
 
 /// Runs the program; answers its exit code.
@@ -200,7 +200,7 @@ pub fn main() -> i32 {
                 keep_going: false,
                 together: false,
                 write: false,
-                writes: WritesArgument::Ask,
+                writes: None,
             });
         }
         None if cli.open.into.is_some() => load(&cli.open),
@@ -310,6 +310,33 @@ pub fn named(name: &str, server: &Server, write: bool) -> Result<Origin, OpenErr
         },
         tone: idle_tide_desk::settings::Tone::Calm,
     })
+}
+
+/// How writes are treated on a source: as it was saved, else as it is asked for. What was saved as none cannot be
+/// made weaker by an option.
+///
+/// # Errors
+/// If it was saved as none and something weaker is asked for; if the settings cannot be read.
+pub fn writes_of(origin: &Origin, asked: Option<WritesArgument>) -> Result<Writes, String> {
+    let settings = Places::of_user().map(|places| Settings::read(&places.settings));
+    let settings = settings.transpose()?.unwrap_or_default();
+    let saved = settings.sources.get(&origin.name);
+    if let Some(trouble) = saved.and_then(|saved| saved.trouble(&origin.name)) {
+        eprintln!("idle-tide: {}", show_text(&trouble, 4_000).text());
+    }
+    let saved = saved.and_then(|saved| saved.ways_of_writes().0);
+    let asked = asked.map(|asked| match asked {
+        WritesArgument::Ask => Writes::Ask,
+        WritesArgument::Free => Writes::Free,
+        WritesArgument::None => Writes::None,
+    });
+    match (saved, asked) {
+        (Some(Writes::None), Some(asked)) if asked != Writes::None => Err(format!(
+            "{} is saved with writes = \"none\": nothing is written to it. F9 changes that.",
+            origin.name
+        )),
+        (saved, asked) => Ok(asked.or(saved).unwrap_or(Writes::Ask)),
+    }
 }
 
 /// Loads the practice harbour into a server's database.
@@ -439,14 +466,7 @@ fn desk(cli: &Cli) -> Result<i32, Box<dyn std::error::Error>> {
         let _ = events.send(Happening::Desk(event));
     });
     let writes = match &origin {
-        // A saved source says how it wants to be treated.
-        Some(origin) => {
-            let saved = Places::of_user().and_then(|places| Settings::read(&places.settings).ok());
-            let saved = saved.and_then(|mut settings| settings.sources.remove(&origin.name));
-            saved
-                .and_then(|saved| saved.writes)
-                .map_or(Writes::Ask, |word| Writes::named(&word))
-        }
+        Some(origin) => writes_of(origin, None)?,
         None => Writes::Ask,
     };
     let setup = Options {

@@ -133,7 +133,7 @@ fn words(topic: &str) -> &'static [&'static str] {
         ],
         "shell" => &[
             "idle-tide run SOURCE 'STATEMENT' … runs without a screen: results on standard output, messages on standard error, exit code 0 only if all went well. --file FILE runs a file; without either, statements come from standard input.",
-            "--format csv, tsv, json, jsonl, text or record; --output FILE; --no-header; --lines. --keep-going goes on after an error, --together makes all one transaction.",
+            "--format NAME is one of the formats of /export; --output FILE; --no-header; --lines. --keep-going goes on after an error, --together makes all one transaction.",
             "Statements that sweep are refused there unless --writes free is given.",
             "idle-tide SOURCE --first 'STATEMENT' opens the desk and runs something at once.",
         ],
@@ -208,6 +208,16 @@ pub fn page(topic: &str, width: usize) -> Page {
         }
         page.gap();
     }
+    if topic == "take away" {
+        let formats = format!(
+            "Formats of rows: {}.",
+            idle_tide_draw::export::names_in_words()
+        );
+        for line in wrap(&formats, width) {
+            page.say(Tone::Plain, line);
+        }
+        page.gap();
+    }
     if topic == "statements" {
         for dialect in [&SQLITE, &POSTGRES, MARIADB] {
             page.say(Tone::Plain, format!("{}:", dialect.name));
@@ -276,6 +286,11 @@ pub fn search(search: &str, width: usize) -> Page {
                 let value = match option.value {
                     Some(idle_tide_lang::command::Argument::Words(words)) => {
                         format!(" one of {}", words.join(", "))
+                    }
+                    Some(idle_tide_lang::command::Argument::Format) => {
+                        let rows = idle_tide_draw::export::names();
+                        let all: Vec<_> = rows.chain(["svg", "pdf"]).collect();
+                        format!(" one of {}", all.join(", "))
                     }
                     Some(_) => " NAME".into(),
                     None => String::new(),

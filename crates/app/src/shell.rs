@@ -8,7 +8,9 @@ use std::sync::mpsc::{Receiver, channel};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use idle_tide_desk::export::{Replacing, Streaming, write_sheet};
-use idle_tide_desk::{Content, Desk, Event, Options, Request, State, Wanted, Writes};
+use idle_tide_desk::replacing::same_file;
+use idle_tide_desk::{Content, Desk, Event, Options, Request, State, Wanted};
+use idle_tide_draw::export::{TEXT, names_in_words};
 use idle_tide_draw::marks::{Visible, show_text};
 use idle_tide_draw::{Format, Layout};
 use idle_tide_engines::{Ask, Source};
@@ -17,7 +19,7 @@ use idle_tide_lang::statement::{Effect, summary};
 use idle_tide_lang::{Dialect, binary};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 
-use crate::cli::{self, Run, WritesArgument};
+use crate::cli::{self, Run};
 use crate::guide;
 
 /// Where results go: shared by the threads that write.
@@ -26,29 +28,30 @@ struct Output(Arc<Mutex<Target>>);
 
 enum Target {
     Standard(Box<dyn Write + Send>),
-    File(Option<Replacing>),
+    File(Box<Option<Replacing>>),
 }
 
 impl Write for Output {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         match &mut *self.0.lock().unwrap_or_else(PoisonError::into_inner) {
             Target::Standard(out) => out.write(bytes),
-            Target::File(Some(file)) => file.write(bytes),
-            Target::File(None) => Err(io::ErrorKind::BrokenPipe.into()),
+            Target::File(file) => match &mut **file {
+                Some(file) => file.write(bytes),
+                None => Err(io::ErrorKind::BrokenPipe.into()),
+            },
         }
     }
 
     fn flush(&mut self) -> io::Result<()> {
         match &mut *self.0.lock().unwrap_or_else(PoisonError::into_inner) {
             Target::Standard(out) => out.flush(),
-            Target::File(Some(file)) => file.flush(),
-            Target::File(None) => Ok(()),
+            Target::File(file) => file.as_mut().as_mut().map_or(Ok(()), Write::flush),
         }
     }
 }
 
 enum Message {
-    Desk(Event),
+    Desk(Box<Event>),
     Interrupt,
 }
 
@@ -95,16 +98,15 @@ fn say(words: &str) {
 
 fn start(run: &Run) -> Result<i32, String> {
     let format = match (&run.format, &run.output) {
-        (Some(name), _) => Format::named(name).ok_or_else(|| {
-            format!("There is no format {name}. There are csv, tsv, json, jsonl, text and record.")
-        })?,
+        (Some(name), _) => Format::named(name)
+            .ok_or_else(|| format!("There is no format {name}. There are {}.", names_in_words()))?,
         (None, Some(path)) => Format::of_file(&path.to_string_lossy()).ok_or_else(|| {
             format!(
                 "{} does not end like a format. Say it with --format.",
                 path.display()
             )
         })?,
-        (None, None) => Format::Text,
+        (None, None) => &TEXT,
     };
     let layout = Layout {
         format,
@@ -144,12 +146,16 @@ fn start(run: &Run) -> Result<i32, String> {
             say(note);
         }
     }
+    let writes = cli::writes_of(&origin, run.writes)?;
+    if let Some(path) = &run.output {
+        refuse_the_source(path, &origin.source)?;
+    }
     let connection = cli::open(&origin.source, origin.options).map_err(|e| e.to_string())?;
     let target = match &run.output {
         Some(path) => {
-            Target::File(Some(Replacing::begin(path).map_err(|e| {
+            Target::File(Box::new(Some(Replacing::begin(path).map_err(|e| {
                 format!("{} cannot be written: {e}.", path.display())
-            })?))
+            })?)))
         }
         // Exact bytes for a pipe or file, marks for a terminal.
         None if io::stdout().is_terminal() => {
@@ -164,18 +170,14 @@ fn start(run: &Run) -> Result<i32, String> {
         connection,
         Options {
             source: origin.name.clone(),
-            writes: match run.writes {
-                WritesArgument::Ask => Writes::Ask,
-                WritesArgument::Free => Writes::Free,
-                WritesArgument::None => Writes::None,
-            },
+            writes,
             places: None,
             stream: Some(Box::new(move || {
                 Box::new(Streaming::new(layout, stream.clone()))
             })),
         },
         Arc::new(move |event| {
-            let _ = events.send(Message::Desk(event));
+            let _ = events.send(Message::Desk(Box::new(event)));
         }),
     );
     let mut session = Session {
@@ -188,6 +190,17 @@ fn start(run: &Run) -> Result<i32, String> {
     };
     let code = session.all(run, input)?;
     session.close(run.output.as_deref(), code)
+}
+
+/// What is read must not be what is written.
+fn refuse_the_source(path: &Path, source: &Source) -> Result<(), String> {
+    if source.files().iter().any(|file| same_file(file, path)) {
+        return Err(format!(
+            "{} is what is read; name another file for the results.",
+            path.display()
+        ));
+    }
+    Ok(())
 }
 
 /// Standard output without the line buffering of [`io::Stdout`], so that exact bytes go out in large parts.
@@ -280,6 +293,9 @@ impl Session {
                             format!("{name} was not written: {e}. What was there is unchanged.")
                         })?;
                     }
+                    Some(file) if file.writes_through() => {
+                        say(&format!("{name} has only what came before the end."));
+                    }
                     _ => say(&format!(
                         "{name} was not written; what was there is unchanged."
                     )),
@@ -315,7 +331,7 @@ impl Session {
                 continue;
             }
             match self.inbox.recv() {
-                Ok(Message::Desk(event)) => self.desk.handle(event),
+                Ok(Message::Desk(event)) => self.desk.handle(*event),
                 Ok(Message::Interrupt) => {
                     interrupted = true;
                     self.desk.cancel();
@@ -353,7 +369,7 @@ impl Session {
 
     fn one(&mut self, text: &str, is_command: bool, place: &str) -> Result<Ended, String> {
         // Results one after the other stand apart in the layouts for reading.
-        if self.results > 0 && matches!(self.layout.format, Format::Text | Format::Record) {
+        if self.results > 0 && self.layout.format.for_people {
             let reads = summary(text, self.desk.dialect()).effect == Effect::Read;
             if reads || is_command {
                 let _ = self.output.write_all(b"\n");
@@ -442,7 +458,8 @@ impl Session {
             }
             Content::Rows(sheet) => {
                 self.results += 1;
-                let done = write_sheet(sheet, self.layout, &mut self.output.clone()).map(drop);
+                let done =
+                    write_sheet(sheet, self.layout, &mut self.output.clone(), &|| false).map(drop);
                 return self.written(done, place);
             }
             Content::Nothing => self.results += 1,

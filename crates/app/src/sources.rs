@@ -39,8 +39,6 @@ pub struct Sources {
     pub form: Option<Form>,
     /// Whether removing the marked line is asked about.
     pub removing: bool,
-    /// Whether this machine is still being looked at.
-    pub looking: bool,
     /// The settings as they were read when the view was opened or changed.
     pub settings: Settings,
 }
@@ -219,7 +217,6 @@ impl App {
     /// Opens the sources and looks at this machine.
     pub fn open_sources(&mut self) {
         self.over = Over::Sources(Box::new(Sources {
-            looking: true,
             settings: self.desk.settings(),
             ..Sources::default()
         }));

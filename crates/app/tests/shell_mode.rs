@@ -246,6 +246,8 @@ fn exact_bytes_a_closed_pipe_and_a_full_disk() {
     assert_eq!(std::fs::read_to_string(&file).expect("there"), "old");
     assert_eq!(left_over(s.dir.path()), Vec::<String>::new());
 
+    use std::os::unix::fs::PermissionsExt;
+    std::fs::set_permissions(&file, PermissionsExt::from_mode(0o640)).expect("set");
     let ran = s.run(&["run", "demo", "select * from readings", "--output", &file]);
     assert_eq!(ran.code, 0, "{}", ran.err);
     assert_eq!(
@@ -255,10 +257,15 @@ fn exact_bytes_a_closed_pipe_and_a_full_disk() {
             .count(),
         20_001
     );
-    let mode = std::os::unix::fs::PermissionsExt::mode(
-        &std::fs::metadata(&file).expect("there").permissions(),
-    );
-    assert_eq!(mode & 0o777, 0o600);
+    // What was there keeps its mode; a new file is its owner's only.
+    let mode = |file: &str| {
+        let there = std::fs::metadata(file).expect("there");
+        there.permissions().mode() & 0o777
+    };
+    assert_eq!(mode(&file), 0o640);
+    let new = s.path("new.csv");
+    let ran = s.run(&["run", "demo", "select 1", "--output", &new]);
+    assert_eq!((ran.code, mode(&new)), (0, 0o600), "{}", ran.err);
 }
 
 fn left_over(dir: &Path) -> Vec<String> {
@@ -346,4 +353,73 @@ fn an_endless_statement_ends_with_the_interrupt() {
         ran.err
     );
     assert!(!Path::new(&file).exists() && left_over(s.dir.path()).is_empty());
+}
+
+#[test]
+fn an_output_never_destroys_what_it_is_not_to_replace() {
+    let s = Shell::new();
+    let db = s.path("books.db");
+    make_file(&db);
+    let before = std::fs::read(&db).expect("there");
+    let link = s.path("link.csv");
+    std::os::unix::fs::symlink(&db, &link).expect("linked");
+    for output in [&db, &link] {
+        let ran = s.run(&[
+            "run", &db, "select 1", "--format", "csv", "--output", output,
+        ]);
+        assert_eq!(ran.code, 1);
+        assert!(ran.err.contains("is what is read"), "{}", ran.err);
+    }
+    assert_eq!(std::fs::read(&db).expect("there"), before);
+    // A standard stream is written to, whatever it leads to.
+    let ran = s.run(&[
+        "run",
+        &db,
+        "select 7 as n",
+        "--format",
+        "csv",
+        "--output",
+        "/dev/stdout",
+    ]);
+    assert_eq!((ran.out.as_str(), ran.code), ("n\n7\n", 0), "{}", ran.err);
+}
+
+fn make_file(path: &str) {
+    let s = Shell::new();
+    let made = s.run(&["run", path, "create table t (n)", "--write"]);
+    assert_eq!(made.code, 1, "a file is not made unasked: {}", made.err);
+    std::fs::write(path, "").expect("made");
+    let made = s.run(&["run", path, "create table t (n)", "--write"]);
+    assert_eq!(made.code, 0, "{}", made.err);
+}
+
+#[test]
+fn a_source_that_was_saved_to_be_read_only_is_never_written() {
+    let s = Shell::new();
+    let db = s.path("books.db");
+    make_file(&db);
+    let settings = s.path("XDG_CONFIG_HOME/idle-tide/settings.toml");
+    std::fs::create_dir_all(Path::new(&settings).parent().expect("a folder")).expect("made");
+    for (word, told) in [("none", false), ("nnoe", true)] {
+        let saved = format!("[sources.books]\naddress = \"{db}\"\nwrites = \"{word}\"\n");
+        std::fs::write(&settings, saved).expect("written");
+        let ran = s.run(&["run", "books", "insert into t values (1)"]);
+        assert_eq!(ran.code, 1, "{}", ran.err);
+        assert_eq!(
+            ran.err.contains("none of ask, free and none"),
+            told,
+            "{}",
+            ran.err
+        );
+        let ran = s.run(&[
+            "run",
+            "books",
+            "--writes",
+            "free",
+            "insert into t values (1)",
+        ]);
+        assert!(ran.err.contains("nothing is written to it"), "{}", ran.err);
+    }
+    let ran = s.run(&["run", &db, "select count(*) as n from t", "--format", "csv"]);
+    assert_eq!(ran.out, "n\n0\n");
 }

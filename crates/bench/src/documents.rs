@@ -18,7 +18,8 @@ use idle_tide_core::document::{Datum, Document, bson};
 use idle_tide_desk::export::{Replacing, Streaming};
 use idle_tide_dock::flow::{Chain, Context, FlowError, Limits, Places};
 use idle_tide_dock::server::{Listening, Server, Settings, Store, listen};
-use idle_tide_draw::{Format, Layout};
+use idle_tide_draw::Layout;
+use idle_tide_draw::export::JSON_LINES;
 use idle_tide_engines::{OpenOptions, Silent, Source, open};
 use idle_tide_lang::flow::ast::{Path as FieldPath, Statement};
 use idle_tide_lang::flow::parse;
@@ -308,7 +309,7 @@ fn export(dir: &Path) {
     let mut connection = open(&source, OpenOptions::default(), &Silent).expect("opens");
     let file = Replacing::begin(&dir.join("out.jsonl")).expect("begun");
     let file = Arc::new(Mutex::new(Some(file)));
-    let mut sink = Streaming::new(Layout::of(Format::JsonLines), Shared(Arc::clone(&file)));
+    let mut sink = Streaming::new(Layout::of(&JSON_LINES), Shared(Arc::clone(&file)));
     connection
         .run(1, &format!("from {COLLECTION}"), &mut sink)
         .expect("runs");

@@ -11,7 +11,8 @@ use std::time::{Duration, Instant};
 
 use futures_util::StreamExt;
 use idle_tide_desk::export::{Replacing, Streaming};
-use idle_tide_draw::{Format, Layout};
+use idle_tide_draw::Layout;
+use idle_tide_draw::export::CSV;
 use idle_tide_engines::{Connection, OpenOptions, Silent, Sink, Source, open};
 use mysql_async::prelude::Queryable;
 use tokio_postgres::SimpleQueryMessage;
@@ -152,7 +153,7 @@ pub fn run(name: &str, dir: &Path) -> bool {
     match what {
         "catalog" => {
             let url = url(family, port(family)).replace("/bench?", "/bench_tables?");
-            let catalog = connect(&url).catalog(&mut |_| {}).expect("read");
+            let catalog = connect(&url).catalog(1, &mut |_| {}).expect("read");
             assert!(catalog.tables().count() == 10_000);
             black_box(catalog);
         }
@@ -169,7 +170,7 @@ fn export(family: &str, dir: &Path) {
     let mut connection = connect(&url(family, port(family)));
     let file = Replacing::begin(&dir.join("out.csv")).expect("begun");
     let file = Arc::new(std::sync::Mutex::new(Some(file)));
-    let mut sink = Streaming::new(Layout::of(Format::Csv), Shared(Arc::clone(&file)));
+    let mut sink = Streaming::new(Layout::of(&CSV), Shared(Arc::clone(&file)));
     connection.run(1, QUERY, &mut sink).expect("runs");
     Sink::end(&mut sink).expect("ends");
     let whole = file.lock().expect("file").take().expect("file");

@@ -9,7 +9,8 @@ use std::sync::mpsc::{Receiver, channel};
 
 use idle_tide_desk::export::{Replacing, Streaming};
 use idle_tide_desk::{Desk, Event, Options, Writes, sheet};
-use idle_tide_draw::{Format, Layout};
+use idle_tide_draw::Layout;
+use idle_tide_draw::export::CSV;
 use idle_tide_engines::Connection;
 use idle_tide_engines::sqlite::Sqlite;
 use idle_tide_lang::dialect::SQLITE;
@@ -121,7 +122,7 @@ fn export(dir: &Path) {
     let mut connection = Sqlite::file(&dir.join("big.db"), false, &mut || {}).expect("opens");
     let file = Replacing::begin(&dir.join("out.csv")).expect("begun");
     let file = Arc::new(std::sync::Mutex::new(Some(file)));
-    let mut sink = Streaming::new(Layout::of(Format::Csv), Shared(Arc::clone(&file)));
+    let mut sink = Streaming::new(Layout::of(&CSV), Shared(Arc::clone(&file)));
     connection.run(1, QUERY, &mut sink).expect("runs");
     idle_tide_engines::Sink::end(&mut sink).expect("ends");
     let whole = file.lock().expect("file").take().expect("file");

@@ -5,9 +5,8 @@ use idle_tide_core::{Catalog, Kind};
 use idle_tide_draw::picture::{counted, grouped};
 use idle_tide_engines::{Access, Bearings, LinkState, ServerBearings};
 
-use crate::desk::Writes;
 use crate::page::{Line, Page, Tone};
-use crate::settings::Visit;
+use crate::settings::{Visit, Writes};
 
 /// How the link to a server is protected, in a few words with their tone.
 pub fn link_words(server: &ServerBearings) -> (String, Tone) {

@@ -85,6 +85,33 @@ pub struct Entry {
 }
 
 impl Entry {
+    /// An entry that waits. Its number is given when it is added to the others.
+    pub(crate) fn new(
+        session: u32,
+        place: (String, String),
+        text: &str,
+        thing: &'static str,
+        is_statement: bool,
+    ) -> Self {
+        Entry {
+            number: 0,
+            session,
+            place,
+            text: text.to_string(),
+            thing,
+            is_statement,
+            state: State::Waiting,
+            content: Content::Nothing,
+            started: None,
+            took: None,
+            outcome: None,
+            continues: None,
+            came_from: None,
+            follows: Vec::new(),
+            complete: Arc::default(),
+        }
+    }
+
     /// The rows, if there are any to show.
     pub fn sheet(&self) -> Option<&Sheet> {
         match &self.content {

@@ -1,18 +1,19 @@
 //! Results into files: written beside their place and moved there whole, so that a failure leaves the
 //! old file; and rows streamed to an output while they are read.
 
-use std::io::{self, BufWriter, Write};
+use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::thread::JoinHandle;
 
 use idle_tide_core::order::each_row;
 use idle_tide_core::{Column, RowBatch};
-use idle_tide_draw::export::{Format, Layout, writer};
+use idle_tide_draw::export::{Layout, writer};
 use idle_tide_draw::picture::{bytes, counted, grouped};
 use idle_tide_engines::{Outcome, Sink};
 
 use crate::links::Links;
+pub use crate::replacing::Replacing;
 use crate::sheet::{Sheet, read};
 
 /// `~/` at the start of a path stands for the home directory.
@@ -23,63 +24,17 @@ pub fn expand(path: &str) -> PathBuf {
     }
 }
 
-/// A file that takes its place only when it is whole. Dropped before, it leaves what was there.
-pub struct Replacing {
-    file: BufWriter<tempfile::NamedTempFile>,
-    path: PathBuf,
-}
-
-impl Replacing {
-    /// Begins a file that will stand at `path`, readable by its owner only.
-    ///
-    /// # Errors
-    /// If its directory cannot be written.
-    pub fn begin(path: &Path) -> io::Result<Self> {
-        if path.is_dir() {
-            return Err(io::Error::new(
-                io::ErrorKind::IsADirectory,
-                "that is a directory",
-            ));
-        }
-        let dir = match path.parent() {
-            Some(dir) if !dir.as_os_str().is_empty() => dir,
-            _ => Path::new("."),
-        };
-        Ok(Replacing {
-            file: BufWriter::new(tempfile::NamedTempFile::new_in(dir)?),
-            path: path.to_path_buf(),
-        })
-    }
-
-    /// Puts the file in its place; answers its size in bytes.
-    ///
-    /// # Errors
-    /// If the rest cannot be written.
-    pub fn commit(self) -> io::Result<u64> {
-        let file = self
-            .file
-            .into_inner()
-            .map_err(io::IntoInnerError::into_error)?;
-        let size = file.as_file().metadata()?.len();
-        file.persist(&self.path).map_err(|error| error.error)?;
-        Ok(size)
-    }
-}
-
-impl Write for Replacing {
-    fn write(&mut self, buffer: &[u8]) -> io::Result<usize> {
-        self.file.write(buffer)
-    }
-    fn flush(&mut self) -> io::Result<()> {
-        self.file.flush()
-    }
-}
-
-/// Writes the shown rows and columns of a sheet to a file; answers in words what was written, or why not.
+/// Writes the shown rows and columns of a sheet to a file, until it is `stopped`; answers in words what was written,
+/// or why not.
 ///
 /// # Errors
 /// In words; the file that was there before stays.
-pub fn export(sheet: &Sheet, path: &Path, layout: Layout) -> Result<String, String> {
+pub fn export(
+    sheet: &Sheet,
+    path: &Path,
+    layout: Layout,
+    stopped: &dyn Fn() -> bool,
+) -> Result<String, String> {
     let existed = path.exists();
     let failed = |error: io::Error| {
         let stays = if existed {
@@ -90,7 +45,7 @@ pub fn export(sheet: &Sheet, path: &Path, layout: Layout) -> Result<String, Stri
         format!("{} was not written: {error}.{stays}", path.display())
     };
     let mut file = Replacing::begin(path).map_err(failed)?;
-    let rows = write_sheet(sheet, layout, &mut file).map_err(failed)?;
+    let rows = write_sheet(sheet, layout, &mut file, stopped).map_err(failed)?;
     let size = file.commit().map_err(failed)?;
     let all = read(&sheet.set).len();
     let part = if rows < all {
@@ -106,13 +61,16 @@ pub fn export(sheet: &Sheet, path: &Path, layout: Layout) -> Result<String, Stri
     Ok(format!(
         "{}{part} as {}, {}, in {}{replaced}",
         counted(rows, "row"),
-        layout.format.name(),
+        layout.format.label,
         bytes(size),
         path.display()
     ))
 }
 
-/// Writes a drawing to a file as `svg`, `pdf` or `text`; answers in words what was written.
+/// The names and endings under which a drawing is written.
+pub const DRAWINGS: &[&str] = &["svg", "pdf", "text", "txt"];
+
+/// Writes a drawing to a file in one of the formats of [`DRAWINGS`]; answers in words what was written.
 ///
 /// # Errors
 /// In words; the file that was there before stays.
@@ -125,13 +83,7 @@ pub fn export_drawing(links: &Links, path: &Path, format: &str) -> Result<String
             let made = idle_tide_draw::pdf::of_svg(&svg).map_err(|error| error.to_string())?;
             ("PDF", made)
         }
-        "text" | "txt" => ("text", links.page().text().into_bytes()),
-        _ => {
-            return Err(format!(
-                "A drawing is written as svg, pdf or text. Say it: /export {} --as svg",
-                path.display()
-            ));
-        }
+        _ => ("text", links.page().text().into_bytes()),
     };
     let failed = |error: io::Error| format!("{} was not written: {error}.", path.display());
     let mut file = Replacing::begin(path).map_err(failed)?;
@@ -144,11 +96,16 @@ pub fn export_drawing(links: &Links, path: &Path, format: &str) -> Result<String
     ))
 }
 
-/// Writes the shown rows and columns of a sheet; answers the number of rows.
+/// Writes the shown rows and columns of a sheet, until it is `stopped`; answers the number of rows.
 ///
 /// # Errors
-/// Those of the output and of the spill file.
-pub fn write_sheet(sheet: &Sheet, layout: Layout, out: &mut dyn Write) -> io::Result<u64> {
+/// Those of the output and of the spill file, and that it was stopped.
+pub fn write_sheet(
+    sheet: &Sheet,
+    layout: Layout,
+    out: &mut dyn Write,
+    stopped: &dyn Fn() -> bool,
+) -> io::Result<u64> {
     let set = read(&sheet.set);
     let columns: Vec<Column> = sheet
         .view
@@ -167,6 +124,9 @@ pub fn write_sheet(sheet: &Sheet, layout: Layout, out: &mut dyn Write) -> io::Re
     let mut count = 0;
     if natural && sheet.view.rows.is_none() {
         for at in 0..set.batches() {
+            if stopped() {
+                return Err(io::Error::other("it was stopped"));
+            }
             let (_, batch) = set.batch(at)?;
             writer.rows(&batch)?;
             count += batch.len() as u64;
@@ -174,7 +134,7 @@ pub fn write_sheet(sheet: &Sheet, layout: Layout, out: &mut dyn Write) -> io::Re
     } else {
         let rows = sheet.view.rows.as_ref().map(|rows| rows.as_slice());
         let mut failed = Ok(());
-        each_row(&set, rows, &|| false, &mut |_, row| {
+        each_row(&set, rows, stopped, &mut |_, row| {
             let values: Vec<_> = row.values().collect();
             let mut chosen = RowBatch::new();
             chosen.push_row(sheet.view.columns.iter().map(|at| values[*at]));
@@ -250,7 +210,7 @@ fn write_all(layout: Layout, mut out: impl Write, inbox: &Receiver<Message>) -> 
             Message::Another => {
                 made.finish()?;
                 drop(made);
-                if matches!(layout.format, Format::Text | Format::Record) {
+                if layout.format.for_people {
                     out.write_all(b"\n")?;
                 }
                 made = writer(layout, &mut out);

@@ -1,13 +1,21 @@
 //! Statements of this and earlier sessions, in a file of the user's state directory that only the user can
-//! read. One JSON object a line, appended in one write; a line that was cut off by a crash is skipped.
+//! read. One JSON object a line, appended in one write by a thread of its own, so that a slow disk holds nobody up; a
+//! line that was cut off by a crash is skipped.
 
 use std::fs::{File, OpenOptions};
 use std::io::{self, BufRead, BufReader, Write};
 use std::os::unix::fs::OpenOptionsExt;
-use std::path::{Path, PathBuf};
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::mpsc::Sender;
+use std::thread::JoinHandle;
 use std::time::{SystemTime, UNIX_EPOCH};
 
+use parking_lot::Mutex;
 use serde::{Deserialize, Serialize};
+
+use crate::replacing::{private, replace};
+use crate::worker::writer;
 
 /// Statements kept; when the file holds twice as many it is written anew with the latest.
 const KEPT: usize = 5_000;
@@ -26,12 +34,47 @@ pub struct Item {
 }
 
 /// The history.
-#[derive(Debug, Default)]
+#[derive(Default)]
 pub struct History {
     items: Vec<Item>,
     /// Items of earlier sessions come first.
     earlier: usize,
-    path: Option<PathBuf>,
+    file: Option<Appending>,
+}
+
+/// The end of a history's file in its thread.
+struct Appending {
+    lines: Option<Sender<Vec<u8>>>,
+    thread: Option<JoinHandle<()>>,
+    failed: Arc<Mutex<Option<io::Error>>>,
+}
+
+impl Drop for Appending {
+    /// What was handed over is written before the program ends.
+    fn drop(&mut self) {
+        self.lines = None;
+        if let Some(thread) = self.thread.take() {
+            // It has no more to say than it said.
+            let _ = thread.join();
+        }
+    }
+}
+
+impl Appending {
+    fn to(path: &Path) -> Self {
+        let failed = Arc::<Mutex<Option<io::Error>>>::default();
+        let (path, said) = (path.to_path_buf(), Arc::clone(&failed));
+        let (lines, thread) = writer(move |line: Vec<u8>| {
+            if let Err(error) = append(&path, &line) {
+                *said.lock() = Some(error);
+            }
+        });
+        Appending {
+            lines: Some(lines),
+            thread: Some(thread),
+            failed,
+        }
+    }
 }
 
 impl History {
@@ -41,6 +84,9 @@ impl History {
     /// If the file is there and cannot be read.
     pub fn open(path: &Path) -> io::Result<Self> {
         let mut items: Vec<Item> = Vec::new();
+        if std::fs::metadata(path).is_ok_and(|there| !there.is_file()) {
+            return Err(io::Error::other("it is no plain file"));
+        }
         match File::open(path) {
             Ok(file) => {
                 for line in BufReader::new(file).split(b'\n') {
@@ -59,7 +105,7 @@ impl History {
         Ok(History {
             earlier: items.len(),
             items,
-            path: Some(path.to_path_buf()),
+            file: Some(Appending::to(path)),
         })
     }
 
@@ -81,7 +127,7 @@ impl History {
     /// Adds a text; one that equals the latest is not kept twice.
     ///
     /// # Errors
-    /// If it cannot be written; it is then kept for this session.
+    /// If the one before could not be written; it is kept for this session.
     pub fn add(&mut self, source: &str, text: &str) -> io::Result<()> {
         let repeated = self
             .items
@@ -99,28 +145,38 @@ impl History {
         };
         let line = serde_json::to_vec(&item)?;
         self.items.push(item);
-        let Some(path) = &self.path else {
+        let Some(file) = &self.file else {
             return Ok(());
         };
-        if line.len() > LONGEST {
-            return Ok(());
+        if line.len() <= LONGEST
+            && let Some(lines) = &file.lines
+        {
+            // The thread ends only with this sender.
+            let _ = lines.send(line);
         }
-        private(path.parent());
-        let mut file = OpenOptions::new()
-            .read(true)
-            .append(true)
-            .create(true)
-            .mode(0o600)
-            .open(path)?;
-        // A line that a crash cut off is closed first, so that this one stands alone.
-        let mut whole = Vec::with_capacity(line.len() + 2);
-        if ends_open(&file)? {
-            whole.push(b'\n');
-        }
-        whole.extend_from_slice(&line);
-        whole.push(b'\n');
-        file.write_all(&whole)
+        file.failed.lock().take().map_or(Ok(()), Err)
     }
+}
+
+/// Adds a line in one write.
+fn append(path: &Path, line: &[u8]) -> io::Result<()> {
+    if let Some(dir) = path.parent() {
+        private(dir);
+    }
+    let mut file = OpenOptions::new()
+        .read(true)
+        .append(true)
+        .create(true)
+        .mode(0o600)
+        .open(path)?;
+    // A line that a crash cut off is closed first, so that this one stands alone.
+    let mut whole = Vec::with_capacity(line.len() + 2);
+    if ends_open(&file)? {
+        whole.push(b'\n');
+    }
+    whole.extend_from_slice(line);
+    whole.push(b'\n');
+    file.write_all(&whole)
 }
 
 fn ends_open(file: &File) -> io::Result<bool> {
@@ -134,17 +190,6 @@ fn ends_open(file: &File) -> io::Result<bool> {
     Ok(last != *b"\n")
 }
 
-fn private(dir: Option<&Path>) {
-    use std::os::unix::fs::DirBuilderExt;
-    if let Some(dir) = dir {
-        // If it fails, opening the file says why.
-        let _ = std::fs::DirBuilder::new()
-            .recursive(true)
-            .mode(0o700)
-            .create(dir);
-    }
-}
-
 fn write_whole(path: &Path, items: &[Item]) -> io::Result<()> {
     let mut bytes = Vec::new();
     for item in items {
@@ -152,20 +197,6 @@ fn write_whole(path: &Path, items: &[Item]) -> io::Result<()> {
         bytes.push(b'\n');
     }
     replace(path, &bytes)
-}
-
-/// Writes a file so that a crash at any moment leaves the old or the new one; readable by its owner only.
-///
-/// # Errors
-/// If the directory cannot be made or the file not written.
-pub fn replace(path: &Path, bytes: &[u8]) -> io::Result<()> {
-    let dir = path.parent().unwrap_or(Path::new("."));
-    private(Some(dir));
-    let mut place = tempfile::NamedTempFile::new_in(dir)?;
-    place.write_all(bytes)?;
-    place.as_file().sync_all()?;
-    place.persist(path).map_err(|error| error.error)?;
-    Ok(())
 }
 
 #[cfg(test)]
@@ -184,6 +215,7 @@ mod tests {
         history
             .add("demo", "select 1;\nselect 'ü';")
             .expect("repeated");
+        drop(history);
         let mode = std::fs::metadata(&path)
             .expect("there")
             .permissions()
@@ -194,6 +226,7 @@ mod tests {
             .expect("cut off");
         let mut again = History::open(&path).expect("opens");
         again.add("demo", "select 2;").expect("added");
+        drop(again);
         let texts: Vec<_> = History::open(&path)
             .expect("opens")
             .items()

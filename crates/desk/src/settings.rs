@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use crate::history::replace;
+use crate::replacing::replace;
 
 /// The directories of one user.
 #[derive(Debug, Clone)]
@@ -57,6 +57,38 @@ impl Tone {
     }
 }
 
+/// How writes are treated.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Writes {
+    /// Those that sweep are asked about.
+    Ask,
+    /// They run.
+    Free,
+    /// The engine refuses them.
+    None,
+}
+
+impl Writes {
+    /// The way of this name, if there is one.
+    pub fn named(word: &str) -> Option<Self> {
+        match word.to_ascii_lowercase().as_str() {
+            "ask" => Some(Writes::Ask),
+            "free" => Some(Writes::Free),
+            "none" => Some(Writes::None),
+            _ => None,
+        }
+    }
+
+    /// Its name.
+    pub fn word(self) -> &'static str {
+        match self {
+            Writes::Ask => "ask",
+            Writes::Free => "free",
+            Writes::None => "none",
+        }
+    }
+}
+
 /// A saved source, `[sources.NAME]` in the settings.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -89,6 +121,28 @@ pub struct Saved {
     pub rest: BTreeMap<String, toml::Value>,
 }
 
+impl Saved {
+    /// How writes are treated on it, if it says so. A word that means nothing counts as none, the strictest way; it
+    /// is given too, to be told.
+    pub fn ways_of_writes(&self) -> (Option<Writes>, Option<&str>) {
+        match self.writes.as_deref() {
+            None => (None, None),
+            Some(word) => match Writes::named(word) {
+                Some(writes) => (Some(writes), None),
+                None => (Some(Writes::None), Some(word)),
+            },
+        }
+    }
+
+    /// What is wrong with the source `name`, in a whole sentence with the way out.
+    pub fn trouble(&self, name: &str) -> Option<String> {
+        let word = self.ways_of_writes().1?;
+        Some(format!(
+            "The settings of {name} say writes = \"{word}\", which is none of ask, free and none: nothing is written until that is mended."
+        ))
+    }
+}
+
 /// Settings in `settings.toml`.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct Settings {
@@ -109,6 +163,12 @@ impl Settings {
     /// # Errors
     /// In words, with the place, if the file is not TOML.
     pub fn read(path: &Path) -> Result<Self, String> {
+        if std::fs::metadata(path).is_ok_and(|there| !there.is_file()) {
+            return Err(format!(
+                "{} is not read: it is no plain file",
+                path.display()
+            ));
+        }
         match std::fs::read_to_string(path) {
             Ok(text) => toml::from_str(&text)
                 .map_err(|error| format!("{} is not read: {error}", path.display())),

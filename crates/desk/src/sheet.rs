@@ -3,15 +3,13 @@
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::time::Duration;
 
-use idle_tide_core::order::{choose_rows, each_row, order_rows};
+use idle_tide_core::column_labels;
+use idle_tide_core::order::{choose_rows, order_rows};
 use idle_tide_core::result::ResultSet;
-use idle_tide_core::{Figures, column_labels};
 use parking_lot::{RwLock, RwLockReadGuard};
 
 use crate::filter::Filter;
-use crate::worker::{Event, Notify};
 
 /// What the reader asked to see.
 #[derive(Debug, Clone, Default)]
@@ -110,38 +108,25 @@ impl Sheet {
             })
     }
 
-    /// Works out the rows of `order` and `filter` in the background; [`Event::Arranged`] brings them.
-    pub fn arrange(
-        &mut self,
-        entry: u32,
-        order: Option<(usize, bool)>,
-        filter: Option<String>,
-        notify: &Notify,
-    ) {
+    /// Something is worked out for it from now on, in the place of what was; answers what stops it.
+    pub(crate) fn work(&mut self, doing: &'static str) -> Arc<AtomicBool> {
         self.stop.store(true, Ordering::Relaxed);
         self.stop = Arc::default();
-        let (set, stop, notify) = (
-            Arc::clone(&self.set),
-            Arc::clone(&self.stop),
-            Arc::clone(notify),
-        );
-        self.working = Some(if filter.is_some() {
-            "filtering"
-        } else {
-            "ordering"
-        });
-        std::thread::spawn(move || {
-            let stopped = || stop.load(Ordering::Relaxed);
-            let rows = arranged(&read(&set), order, filter.as_deref(), &stopped);
-            if !stopped() {
-                notify(Event::Arranged {
-                    entry,
-                    order,
-                    filter,
-                    rows: rows.map(|rows| rows.map(Arc::new)),
-                });
-            }
-        });
+        self.working = Some(doing);
+        Arc::clone(&self.stop)
+    }
+
+    /// Whether what is worked out is what this stops.
+    pub(crate) fn works_for(&self, stop: &Arc<AtomicBool>) -> bool {
+        Arc::ptr_eq(&self.stop, stop)
+    }
+
+    /// Stops what is worked out for it; false if nothing is.
+    pub fn stop_working(&self) -> bool {
+        if self.working.is_some() {
+            self.stop.store(true, Ordering::Relaxed);
+        }
+        self.working.is_some()
     }
 }
 
@@ -151,7 +136,11 @@ pub(crate) fn now() -> i64 {
     i64::try_from(since.unwrap_or_default().as_millis()).unwrap_or(i64::MAX)
 }
 
-fn arranged(
+/// The rows that satisfy `filter`, in `order`; all as they came when `None`.
+///
+/// # Errors
+/// In words, if the condition cannot be worked out for a row, or rows cannot be read.
+pub(crate) fn arranged(
     set: &ResultSet,
     order: Option<(usize, bool)>,
     filter: Option<&str>,
@@ -180,77 +169,17 @@ fn arranged(
     Ok(rows)
 }
 
-/// Gathers the figures of a column in the background and brings them by [`Event::Figures`]: at once for
-/// what is there, and again as more rows arrive, until `stop` is set or `done` says that all are there.
-pub fn gather_figures(
-    sheet: &Sheet,
-    entry: u32,
-    column: usize,
-    done: Arc<AtomicBool>,
-    stop: Arc<AtomicBool>,
-    notify: &Notify,
-) {
-    let (set, rows, notify) = (
-        Arc::clone(&sheet.set),
-        sheet.view.rows.clone(),
-        Arc::clone(notify),
-    );
-    std::thread::spawn(move || {
-        let stopped = || stop.load(Ordering::Relaxed);
-        let mut figures = Figures::default();
-        let mut batch = 0;
-        loop {
-            let last = done.load(Ordering::Acquire);
-            let result = match &rows {
-                Some(rows) => each_row(&read(&set), Some(rows), &stopped, &mut |_, row| {
-                    figures.add(row.get(column));
-                    true
-                }),
-                None => {
-                    let mut result = Ok(());
-                    // A lock for each batch, so that arriving rows do not wait for long.
-                    while !stopped() && batch < read(&set).batches() {
-                        let got = read(&set).batch(batch);
-                        match got {
-                            Ok((_, rows)) => {
-                                rows.rows().for_each(|row| figures.add(row.get(column)))
-                            }
-                            Err(error) => {
-                                result = Err(error);
-                                break;
-                            }
-                        }
-                        batch += 1;
-                    }
-                    result
-                }
-            };
-            if stopped() || result.is_err() {
-                return;
-            }
-            notify(Event::Figures {
-                entry,
-                column,
-                figures: Box::new(figures.clone()),
-            });
-            if last || rows.is_some() {
-                return;
-            }
-            std::thread::sleep(Duration::from_millis(300));
-        }
-    });
-}
-
 /// The first row from place `from` on (going round once, backwards if `back`) that holds `text` in a
-/// shown column, without regard to case; its place and its column.
+/// shown column, without regard to case; its place and its column. Nothing once it is `stopped`.
 ///
 /// # Errors
 /// If rows cannot be read.
-pub fn find(
+pub(crate) fn find(
     sheet: &Sheet,
     text: &str,
     from: (u64, usize),
     back: bool,
+    stopped: &dyn Fn() -> bool,
 ) -> std::io::Result<Option<(u64, usize)>> {
     let needle = text.to_lowercase();
     let shown = sheet.shown();
@@ -260,6 +189,9 @@ pub fn find(
     }
     let set = read(&sheet.set);
     for step in 0..=shown {
+        if step % 256 == 0 && stopped() {
+            return Ok(None);
+        }
         let place = if back {
             (from.0 + shown - step % shown) % shown
         } else {

@@ -14,8 +14,8 @@ use idle_tide_engines::address::{usual_port, usual_sockets};
 use idle_tide_engines::{OpenError, OpenOptions, Overrides, Source};
 use idle_tide_lang::dialect::Family;
 
-use crate::desk::Origin;
-use crate::settings::Saved;
+use crate::origin::Origin;
+use crate::settings::{Saved, Writes};
 
 /// A server that listens on this machine.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
@@ -298,7 +298,7 @@ pub fn of_saved(name: &str, saved: &Saved, user: Option<&str>) -> Result<Origin,
         name: name.to_string(),
         source,
         options: OpenOptions {
-            write: saved.writes.as_deref() != Some("none"),
+            write: saved.ways_of_writes().0 != Some(Writes::None),
             ..OpenOptions::default()
         },
         tone: saved.tone.unwrap_or_default(),

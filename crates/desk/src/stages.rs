@@ -2,6 +2,7 @@
 //! numbers are exact where the collection is small, and from a stated sample otherwise.
 
 use std::collections::HashSet;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use idle_tide_core::RowBatch;
 use idle_tide_core::document::extended::{Form, text_of};
@@ -44,7 +45,11 @@ pub struct Stages {
     pub shows_compiled: bool,
 }
 
-struct Others<'a>(&'a mut dyn Connection);
+struct Others<'a> {
+    connection: &'a mut dyn Connection,
+    ticket: u64,
+    stop: &'a AtomicBool,
+}
 
 impl Places for Others<'_> {
     fn read(
@@ -53,12 +58,13 @@ impl Places for Others<'_> {
         take: &mut dyn FnMut(Document) -> Result<bool, FlowError>,
     ) -> Result<(), String> {
         let mut failed = None;
-        self.0
+        self.connection
             .documents(
+                self.ticket,
                 collection,
                 u64::MAX >> 1,
                 &mut |document| match take(document) {
-                    Ok(more) => more,
+                    Ok(more) => more && !self.stop.load(Ordering::Relaxed),
                     Err(error) => {
                         failed = Some(error.message);
                         false
@@ -79,9 +85,11 @@ impl Places for Others<'_> {
 /// Reads the flow's collection and runs its stages over it, one after the other.
 ///
 /// # Errors
-/// If it is no flow over a collection, or that cannot be read.
+/// If it is no flow over a collection, that cannot be read, or it is stopped.
 pub fn look(
     connection: &mut dyn Connection,
+    ticket: u64,
+    stop: &AtomicBool,
     text: &str,
     left_out: &HashSet<usize>,
 ) -> Result<Stages, EngineError> {
@@ -99,11 +107,12 @@ pub fn look(
     let all;
     match &flow.source {
         Source::Collection(name) => {
-            let found = connection.documents(&name.name, MOST, &mut |document| {
+            let found = connection.documents(ticket, &name.name, MOST, &mut |document| {
                 documents.push(document);
                 read += 1;
                 read < MOST
             })?;
+            // A source that chose by chance, or stopped, may not know how many there are.
             all = found.or((read < MOST).then_some(read));
         }
         Source::Typed(typed) => {
@@ -143,7 +152,11 @@ pub fn look(
         documents,
         &context,
         Limits::default(),
-        &mut Others(connection),
+        &mut Others {
+            connection,
+            ticket,
+            stop,
+        },
         KEPT,
         &mut counts,
     );

@@ -51,7 +51,12 @@ impl Session {
     fn until(&mut self, done: impl Fn(&Desk) -> bool) {
         let start = Instant::now();
         while !done(&self.desk) {
-            assert!(start.elapsed() < Duration::from_secs(20), "never happened");
+            assert!(
+                start.elapsed() < Duration::from_secs(20),
+                "never happened: {:?} {:?}",
+                self.desk.entry(),
+                self.desk.notice()
+            );
             if let Ok(event) = self.inbox.recv_timeout(Duration::from_millis(50)) {
                 self.desk.handle(event);
             }

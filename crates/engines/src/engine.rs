@@ -307,29 +307,34 @@ pub trait Connection: Send {
     fn bearings(&mut self) -> Bearings;
 
     /// What is in the database. Row counts are left out. Of a large database the names are handed to `first`
-    /// before the rest is read.
+    /// before the rest is read. Like every call that may take long it runs under a ticket that
+    /// [`Control::cancel`] can name.
     ///
     /// # Errors
-    /// If the server refuses.
-    fn catalog(&mut self, first: &mut dyn FnMut(Catalog)) -> Result<Catalog, EngineError>;
+    /// If the server refuses, or it is cancelled.
+    fn catalog(
+        &mut self,
+        ticket: u64,
+        first: &mut dyn FnMut(Catalog),
+    ) -> Result<Catalog, EngineError>;
 
     /// Finds the statements that would make an object, where the catalog left them out.
     ///
     /// # Errors
-    /// If the server refuses.
-    fn define(&mut self, object: &mut Object) -> Result<(), EngineError> {
-        let _ = object;
+    /// If the server refuses, or it is cancelled.
+    fn define(&mut self, ticket: u64, object: &mut Object) -> Result<(), EngineError> {
+        let _ = (ticket, object);
         Ok(())
     }
 
     /// The statements that make everything again in an empty database, in an order that works there.
     ///
     /// # Errors
-    /// If the server refuses.
-    fn script(&mut self, catalog: &Catalog) -> Result<String, EngineError>;
+    /// If the server refuses, or it is cancelled.
+    fn script(&mut self, ticket: u64, catalog: &Catalog) -> Result<String, EngineError>;
 
-    /// Counts the rows of tables, as far as it gets within `limit`.
-    fn count_rows(&mut self, catalog: &mut Catalog, limit: Duration);
+    /// Counts the rows of tables, as far as it gets within `limit` or before it is cancelled.
+    fn count_rows(&mut self, ticket: u64, catalog: &mut Catalog, limit: Duration);
 
     /// Runs one statement under a ticket that [`Control::cancel`] can name. Rows go to `sink` in batches
     /// as they come; a slow statement hands over what it has at least every 50 ms.
@@ -347,27 +352,29 @@ pub trait Connection: Send {
     /// known. More than `most` are chosen by chance where the source can do that.
     ///
     /// # Errors
-    /// If the collection cannot be read, or this is no document database.
+    /// If the collection cannot be read, it is cancelled, or this is no document database.
     fn documents(
         &mut self,
+        ticket: u64,
         collection: &str,
         most: u64,
         take: &mut dyn FnMut(Document) -> bool,
     ) -> Result<Option<u64>, EngineError> {
-        let _ = (collection, most, take);
+        let _ = (ticket, collection, most, take);
         Err(EngineError::plain("This database has no collections."))
     }
 
     /// How a flow would run, as a tree; `measure` runs it.
     ///
     /// # Errors
-    /// If the source cannot say, or this is no document database.
+    /// If the source cannot say, it is cancelled, or this is no document database.
     fn flow_plan(
         &mut self,
+        ticket: u64,
         statement: &str,
         measure: bool,
     ) -> Result<idle_tide_core::plan::Plan, EngineError> {
-        let _ = (statement, measure);
+        let _ = (ticket, statement, measure);
         Err(EngineError::plain("This database takes no flows."))
     }
 

@@ -44,7 +44,7 @@ pub fn plan(
 ) -> Result<Plan, EngineError> {
     let dialect = connection.dialect();
     if dialect.is_flow() {
-        return connection.flow_plan(statement, measure);
+        return connection.flow_plan(ticket, statement, measure);
     }
     let statement = statement.trim().trim_end_matches(';');
     let bearings = connection.bearings();

@@ -284,6 +284,40 @@ impl Source {
         }
     }
 
+    /// The files it reads from or writes to, as far as they are of its own; a file that is not there is among them.
+    pub fn files(&self) -> Vec<PathBuf> {
+        match self {
+            Source::File(path) => ["", "-wal", "-shm", "-journal"]
+                .iter()
+                .map(|ending| {
+                    let mut name = path.as_os_str().to_owned();
+                    name.push(ending);
+                    PathBuf::from(name)
+                })
+                .collect(),
+            Source::Documents(path) => match fs::read_dir(path) {
+                Ok(inside) => inside.flatten().map(|entry| entry.path()).collect(),
+                Err(_) => vec![path.clone()],
+            },
+            Source::Demo => demo_file(idle_tide_harbour::READINGS)
+                .map(|path| Source::File(path).files())
+                .unwrap_or_default(),
+            Source::DemoDocuments => demo_file(idle_tide_harbour::READINGS)
+                .map(|path| Source::Documents(path.with_file_name("harbour-log")).files())
+                .unwrap_or_default(),
+            Source::Memory | Source::Server(_) | Source::Wire(_) => Vec::new(),
+        }
+    }
+
+    /// Makes it lead to another database of its server; what is no server stays as it is.
+    pub fn set_database(&mut self, database: &str) {
+        match self {
+            Source::Server(address) => address.database = database.to_string(),
+            Source::Wire(address) => **address = address.with_database(database),
+            _ => {}
+        }
+    }
+
     /// What names it again, without secrets.
     pub fn address(&self) -> String {
         match self {

@@ -320,6 +320,64 @@ fn refused_writes_are_refused_by_the_engine() {
     assert_eq!((outcome.changed, outcome.new_key), (Some(1), Some(1)));
 }
 
+/// A file opened to be read stays as it is, and nothing comes into being beside it, in every way of opening it and
+/// whatever is tried: other files, other settings, allowing writes again.
+#[test]
+fn a_file_opened_to_be_read_is_never_a_way_to_write() {
+    let dir = tempfile::tempdir().expect("dir");
+    let at = |name: &str| dir.path().join(name);
+    drop(raw(
+        &at("plain.db"),
+        "create table t (n); insert into t values (1)",
+    ));
+    drop(raw(
+        &at("other.db"),
+        "create table o (n); insert into o values (7)",
+    ));
+    let log = raw(
+        &at("log.db"),
+        "pragma journal_mode = wal; pragma wal_autocheckpoint = 0; create table t (n); insert into t values (1)",
+    );
+    // With its log and without the log's index: it is read from a private copy.
+    let apart = tempfile::tempdir().expect("dir");
+    let with_log = apart.path().join("log.db");
+    for name in ["log.db", "log.db-wal"] {
+        std::fs::copy(at(name), apart.path().join(name)).expect("copied");
+    }
+    drop(log);
+    let before = [contents(dir.path()), contents(apart.path())];
+    for path in [at("plain.db"), at("log.db"), with_log.clone()] {
+        let name = path.display();
+        let mut session = open(&path, false).expect("opens");
+        session.refuse_writes(true).expect("refuses");
+        session.refuse_writes(false).expect("as the user asked");
+        let attach = |other: &str| format!("attach '{}' as o", at(other).display());
+        for sql in [
+            "insert into t values (2)".to_string(),
+            "pragma query_only = off".into(),
+            "pragma journal_mode = delete".into(),
+            format!("vacuum into '{}'", at("new.db").display()),
+            attach("none.db"),
+            attach("log.db"),
+            format!("attach '{}' as o", with_log.display()),
+            format!("attach 'file:{}?mode=rwc' as o", at("new.db").display()),
+            format!("attach '{}' || '' as o", at("log.db").display()),
+        ] {
+            let error = run(&mut session, &sql).map(|_| ()).expect_err(&sql);
+            assert_eq!(error.fault, Fault::ReadOnly, "{name}: {sql}: {error:?}");
+        }
+        // Another plain file is read beside it, and not written.
+        run(&mut session, &attach("other.db")).expect("attached");
+        assert_eq!(one(&mut session, "select n from o.o"), Value::Integer(7));
+        assert!(run(&mut session, "insert into o.o values (8)").is_err());
+        assert_eq!(
+            one(&mut session, "select count(*) from t"),
+            Value::Integer(1)
+        );
+    }
+    assert_eq!([contents(dir.path()), contents(apart.path())], before);
+}
+
 #[test]
 fn errors_carry_their_place_and_meaning() {
     let mut memory = Sqlite::memory().expect("opens");
@@ -374,7 +432,7 @@ fn hostile_data_arrives_whole() {
         "create table t (n); create view v as select n from t; drop table t",
     )
     .expect("made");
-    let catalog = memory.catalog(&mut |_| {}).expect("read");
+    let catalog = memory.catalog(1, &mut |_| {}).expect("read");
     let view = catalog.table("v").expect("listed");
     assert!(
         view.broken
@@ -398,8 +456,8 @@ fn the_harbour_is_made_and_described() {
         ),
         Value::Integer(0)
     );
-    let mut catalog = harbour.catalog(&mut |_| {}).expect("read");
-    harbour.count_rows(&mut catalog, Duration::from_secs(20));
+    let mut catalog = harbour.catalog(1, &mut |_| {}).expect("read");
+    harbour.count_rows(1, &mut catalog, Duration::from_secs(20));
     let tables = catalog.tables().filter(|o| o.kind != Kind::View).count();
     assert!((20..25).contains(&tables), "{tables} tables");
     let visits = catalog.table("VISITS").expect("visits");
@@ -541,11 +599,11 @@ fn a_nasty_schema_is_made_again() {
     ] {
         run(&mut first, sql).unwrap_or_else(|error| panic!("{error}\n{sql}"));
     }
-    let before = first.catalog(&mut |_| {}).expect("read");
-    let script = first.script(&before).expect("written");
+    let before = first.catalog(1, &mut |_| {}).expect("read");
+    let script = first.script(1, &before).expect("written");
     let mut second = Sqlite::memory().expect("opens");
     run(&mut second, &script).unwrap_or_else(|error| panic!("{error}\n{script}"));
-    let after = second.catalog(&mut |_| {}).expect("read");
+    let after = second.catalog(1, &mut |_| {}).expect("read");
     assert_eq!(shape(&after).len(), shape(&before).len(), "{script}");
     for (after, before) in shape(&after).iter().zip(shape(&before)) {
         assert_eq!(*after, before);
@@ -581,7 +639,7 @@ fn few_guessed_links_are_false() {
     let path = dir.path().join("harbour.db");
     idle_tide_engines::sqlite::make_demo(&path, 10).expect("made");
     let mut harbour = Sqlite::file(&path, false, &mut || {}).expect("opens");
-    let mut catalog = harbour.catalog(&mut |_| {}).expect("read");
+    let mut catalog = harbour.catalog(1, &mut |_| {}).expect("read");
     let named =
         |catalog: &idle_tide_core::Catalog, ties: &[idle_tide_core::links::Tie]| -> Vec<String> {
             let name = |at: usize| catalog.objects[at].name.as_str();

@@ -24,6 +24,8 @@ pub enum Argument {
     Number,
     /// A file name.
     File,
+    /// A format of rows or drawings.
+    Format,
     /// A topic of the guide.
     Topic,
     /// A source: a saved name, an address, a file.
@@ -62,10 +64,6 @@ pub struct Command {
     pub options: &'static [OptionSpec],
 }
 
-/// Formats of an export.
-pub const FORMATS: &[&str] = &[
-    "csv", "tsv", "json", "jsonl", "text", "record", "svg", "pdf",
-];
 const FULL: OptionSpec = OptionSpec {
     name: "full",
     value: None,
@@ -106,7 +104,7 @@ pub static COMMANDS: &[Command] = &[
     command!("definition", "[NAME]", "look around", &[A::Object], (0, 1), &[], "the statements that make an object again, or everything in an order that works"),
     command!("edit", "[N]", "write", &[A::Entry], (0, 1), &[], "opens the statement, or that of entry N, in your editor"),
     command!("entries", "", "entries", &[], (0, 0), &[], "all entries of this session and statements of earlier ones"),
-    command!("export", "FILE [--as FORMAT] [--no-header] [--lines]", "take away", &[A::File], (1, 1), &[ OptionSpec { name: "as", value: Some(A::Words(FORMATS)) }, OptionSpec { name: "no-header", value: None }, OptionSpec { name: "lines", value: None }, ], "writes all rows of the current result to a file; a drawing as svg, pdf or text"),
+    command!("export", "FILE [--as FORMAT] [--no-header] [--lines]", "take away", &[A::File], (1, 1), &[ OptionSpec { name: "as", value: Some(A::Format) }, OptionSpec { name: "no-header", value: None }, OptionSpec { name: "lines", value: None }, ], "writes all rows of the current result to a file; a drawing as svg, pdf or text"),
     command!("figures", "NAME [--all]", "look around", &[A::Table], (1, 1), &[ OptionSpec { name: "all", value: None } ], "every column's nulls, distinct values, extremes, commonest values and odd kinds; of a large table from a sample, unless --all"),
     command!("filter", "[CONDITION]", "read", &[A::Rest], (0, MANY), &[], "keeps the rows that satisfy a condition; without one, all rows again"),
     command!("find", "TEXT", "look around", &[A::Text], (1, MANY), &[], "everything whose name or comment holds the text: objects, columns, indexes, databases, roles"),
@@ -172,13 +170,15 @@ impl Parsed {
         self.options.iter().any(|(name, _)| *name == option)
     }
 
+    /// The value of an option, with its place.
+    pub fn option(&self, option: &str) -> Option<&Part> {
+        let found = self.options.iter().find(|(name, _)| *name == option);
+        found.and_then(|(_, value)| value.as_ref())
+    }
+
     /// The value of an option.
     pub fn value(&self, option: &str) -> Option<&str> {
-        self.options
-            .iter()
-            .find(|(name, _)| *name == option)
-            .and_then(|(_, value)| value.as_ref())
-            .map(|part| part.text.as_str())
+        self.option(option).map(|part| part.text.as_str())
     }
 
     /// Argument `at`, counted from 0.
@@ -450,8 +450,8 @@ mod tests {
     fn mistakes_name_the_place_and_the_nearest() {
         let error = parse("/tabels").expect_err("no such command");
         assert_eq!((error.span, error.nearest[0].as_str()), (0..7, "/tables"));
-        let error = parse("/export x --as cvs").expect_err("no such format");
-        assert_eq!((error.span, error.nearest[0].as_str()), (15..18, "csv"));
+        let error = parse("/writes noen").expect_err("no such word");
+        assert_eq!((error.span, error.nearest[0].as_str()), (8..12, "none"));
         assert!(
             parse("/about")
                 .expect_err("missing")

@@ -12,7 +12,7 @@ mod write;
 use crossterm::event::{
     KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind,
 };
-use idle_tide_desk::{Content, Tone, sheet};
+use idle_tide_desk::{Content, Tone};
 use idle_tide_lang::elsewhere;
 
 use crate::app::{App, Choices, Focus, Found, Over, Prompt};

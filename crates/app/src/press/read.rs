@@ -307,21 +307,6 @@ impl App {
             return self.find_in_text(back);
         }
         let from = self.grid().map_or((0, 0), |grid| (grid.row, grid.column));
-        let Some(rows) = self.desk.entry().and_then(|entry| entry.sheet()) else {
-            return;
-        };
-        match sheet::find(rows, &self.found, from, back) {
-            Ok(Some((row, column))) => {
-                if let Some(grid) = self.grid() {
-                    (grid.row, grid.column) = (row, column);
-                }
-                self.desk.hush();
-            }
-            Ok(None) => {
-                let words = format!("No shown column holds {}.", self.found);
-                self.desk.say(words, Tone::Care);
-            }
-            Err(error) => self.desk.say(error.to_string(), Tone::Danger),
-        }
+        self.desk.find(&self.found, from, back);
     }
 }

@@ -43,10 +43,7 @@ impl App {
             KeyCode::Home => view.at = 0,
             KeyCode::End => view.at = lines.len().saturating_sub(1),
             KeyCode::Char('n' | 'N') => view.form = Some(Form::of(None, &Saved::default())),
-            KeyCode::Char('l' | 'L') => {
-                view.looking = true;
-                self.desk.look_for_servers();
-            }
+            KeyCode::Char('l' | 'L') => self.desk.look_for_servers(),
             KeyCode::Enter => self.open_line(line),
             KeyCode::Char('e' | 'E') => match line {
                 Some(SourceLine::Saved(name)) => {

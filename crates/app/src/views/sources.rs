@@ -183,7 +183,7 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, view: &Sour
         spots.push((y, *at));
     }
     p.ground = Ground::Air;
-    if view.looking && rows.len() + 1 < height {
+    if app.desk.is_looking() && rows.len() + 1 < height {
         p.text(
             area.x + 4,
             area.y + rows.len() as u16 + 1,

@@ -28,6 +28,9 @@ use crate::engine::{
 };
 use crate::source::OpenError;
 
+/// How long documents are counted that nobody wants to see.
+const COUNTING: Duration = Duration::from_millis(500);
+
 /// A session on files that hold documents.
 pub struct Local {
     folder: Folder,
@@ -822,7 +825,9 @@ impl Connection for Local {
         }
     }
 
-    fn catalog(&mut self, _: &mut dyn FnMut(Catalog)) -> Result<Catalog, EngineError> {
+    fn catalog(&mut self, ticket: u64, _: &mut dyn FnMut(Catalog)) -> Result<Catalog, EngineError> {
+        let running = Arc::clone(&self.cancel);
+        let _running = running.under(ticket)?;
         let mut catalog = Catalog::default();
         let here = idle_tide_core::Database {
             name: self.folder.name(),
@@ -844,6 +849,9 @@ impl Connection for Local {
                 .push(("file".into(), collection.path.display().to_string()));
             object.definition = Some(definition_of(&object));
             if let Err(error) = read {
+                if error.fault == Fault::Cancelled {
+                    return Err(error);
+                }
                 object.broken = Some(error.advice.unwrap_or(error.message));
             }
             catalog.objects.push(object);
@@ -851,16 +859,20 @@ impl Connection for Local {
         Ok(catalog)
     }
 
-    fn script(&mut self, catalog: &Catalog) -> Result<String, EngineError> {
+    fn script(&mut self, _: u64, catalog: &Catalog) -> Result<String, EngineError> {
         Ok(script_of(catalog))
     }
 
-    fn define(&mut self, object: &mut Object) -> Result<(), EngineError> {
+    fn define(&mut self, _: u64, object: &mut Object) -> Result<(), EngineError> {
         object.definition = Some(definition_of(object));
         Ok(())
     }
 
-    fn count_rows(&mut self, catalog: &mut Catalog, limit: Duration) {
+    fn count_rows(&mut self, ticket: u64, catalog: &mut Catalog, limit: Duration) {
+        let running = Arc::clone(&self.cancel);
+        let Ok(_running) = running.under(ticket) else {
+            return;
+        };
         self.cancel.set_deadline(Some(limit));
         let cancel = Arc::clone(&self.cancel);
         for object in &mut catalog.objects {
@@ -886,11 +898,9 @@ impl Connection for Local {
         statement: &str,
         sink: &mut dyn Sink,
     ) -> Result<Outcome, EngineError> {
-        self.cancel.begin(ticket);
-        let done = if self.cancel.is_cancelled() {
-            Err(EngineError::cancelled())
-        } else {
-            understood(statement).and_then(|statement| match &statement {
+        let running = Arc::clone(&self.cancel);
+        let _running = running.under(ticket)?;
+        understood(statement).and_then(|statement| match &statement {
                 Statement::Flow(flow) => {
                     let saves = idle_tide_lang::flow::compile::writes(&statement);
                     match self.refuse().filter(|_| saves) {
@@ -907,33 +917,40 @@ impl Connection for Local {
                     "Files have no transactions: every statement counts by itself, whole or not at all.",
                 )),
             })
-        };
-        self.cancel.end();
-        done
     }
 
     fn documents(
         &mut self,
+        ticket: u64,
         collection: &str,
         most: u64,
         take: &mut dyn FnMut(Document) -> bool,
     ) -> Result<Option<u64>, EngineError> {
+        let running = Arc::clone(&self.cancel);
+        let _running = running.under(ticket)?;
         let Some(found) = self.find(collection)? else {
             return Ok(Some(0));
         };
-        let mut count = 0;
-        let mut wanted = true;
-        self.read(&found, &mut Vec::new(), &mut |document| {
+        let cancel = Arc::clone(&self.cancel);
+        let (mut count, mut wanted, mut to_its_end) = (0_u64, true, true);
+        let read = self.read(&found, &mut Vec::new(), &mut |document| {
             count += 1;
-            if count <= most && wanted {
-                wanted = take(document);
+            if wanted {
+                wanted = count <= most && take(document);
+                if !wanted {
+                    // The rest is only counted, if that does not take long.
+                    cancel.set_deadline(Some(COUNTING));
+                }
+            } else if count.is_multiple_of(512) && cancel.is_late() {
+                to_its_end = false;
             }
-            Ok(wanted)
-        })?;
-        Ok(Some(count))
+            Ok(to_its_end)
+        });
+        self.cancel.set_deadline(None);
+        read.map(|()| to_its_end.then_some(count))
     }
 
-    fn flow_plan(&mut self, statement: &str, _: bool) -> Result<Plan, EngineError> {
+    fn flow_plan(&mut self, _: u64, statement: &str, _: bool) -> Result<Plan, EngineError> {
         let Statement::Flow(flow) = understood(statement)? else {
             return Err(EngineError::plain(
                 "A plan is for what reads: from collection ...",

@@ -191,9 +191,28 @@ struct Cancel {
     deadline: std::sync::Mutex<Option<std::time::Instant>>,
 }
 
+/// Something runs under a ticket as long as it is held.
+struct Running<'a>(&'a Cancel);
+
+impl Drop for Running<'_> {
+    fn drop(&mut self) {
+        self.0.end();
+    }
+}
+
 impl Cancel {
     fn begin(&self, ticket: u64) {
         self.running.store(ticket, Ordering::SeqCst);
+    }
+
+    /// Begins something under a ticket; what was cancelled before does not begin.
+    fn under(&self, ticket: u64) -> Result<Running<'_>, EngineError> {
+        self.begin(ticket);
+        let running = Running(self);
+        if self.is_cancelled() {
+            return Err(EngineError::cancelled());
+        }
+        Ok(running)
     }
 
     fn end(&self) {

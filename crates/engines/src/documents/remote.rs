@@ -413,16 +413,30 @@ impl Remote {
         Ok(this)
     }
 
+    /// Asks something of our own, unless it is cancelled.
     fn ask(&self, command: &Document) -> Result<Document, EngineError> {
-        self.runtime.block_on(reply(&self.database, command))
+        let ticket = self.control.running.load(Ordering::SeqCst);
+        let command = self.marked(ticket, command.clone());
+        self.wait(reply(&self.database, &command))
+    }
+
+    /// Does something under a ticket; what was cancelled before it began does not begin.
+    fn under<T>(
+        &mut self,
+        ticket: u64,
+        work: impl FnOnce(&mut Self) -> Result<T, EngineError>,
+    ) -> Result<T, EngineError> {
+        let control = Arc::clone(&self.control);
+        control.running.store(ticket, Ordering::SeqCst);
+        let done = control.cancel.under(ticket).and_then(|_running| work(self));
+        control.running.store(0, Ordering::SeqCst);
+        done
     }
 
     fn database_names(&self) -> Result<Vec<String>, EngineError> {
         let admin = self.client.database("admin");
-        let found = self.runtime.block_on(reply(
-            &admin,
-            &document! { "listDatabases": 1, "nameOnly": true },
-        ))?;
+        let command = document! { "listDatabases": 1, "nameOnly": true };
+        let found = self.wait(reply(&admin, &command))?;
         let list = found
             .get("databases")
             .and_then(Datum::as_list)
@@ -983,16 +997,27 @@ impl Remote {
             answer: Answer::Cursor,
         };
         let mut list = Vec::new();
-        self.stream_outside(
-            0,
-            &command,
-            &mut |bytes| {
-                list.push(bson::tree(bytes));
-                Ok(true)
-            },
-            &mut || Ok(()),
-        )?;
+        self.each(&command, &mut |document| {
+            list.push(document);
+            true
+        })?;
         Ok(list)
+    }
+
+    /// The documents of a cursor, until `take` answers false.
+    fn each(
+        &self,
+        command: &Command,
+        take: &mut dyn FnMut(Document) -> bool,
+    ) -> Result<(), EngineError> {
+        let ticket = self.control.running.load(Ordering::SeqCst);
+        self.stream_outside(
+            ticket,
+            command,
+            &mut |bytes| Ok(take(bson::tree(bytes))),
+            &mut || Ok(()),
+        )
+        .map(drop)
     }
 
     fn write(
@@ -1235,22 +1260,110 @@ impl Remote {
         })
     }
 
-    fn sample(&self, name: &str, most: u64) -> Result<Vec<Document>, EngineError> {
-        let most = i64::try_from(most).unwrap_or(i64::MAX);
-        let count = self
-            .ask(&document! { "count": name })
-            .ok()
-            .and_then(|r| r.get("n").and_then(Datum::as_i64))
-            .unwrap_or(0);
-        if count > most {
-            let stage = document! { "$sample": document! { "size": Datum::integer(most) } };
-            let command = document! { "aggregate": name, "pipeline": Datum::List(vec![stage.into()]), "cursor": Document::new() };
-            if let Ok(list) = self.all(&command) {
-                return Ok(list);
+    fn read_catalog(&self, first: &mut dyn FnMut(Catalog)) -> Result<Catalog, EngineError> {
+        let mut catalog = Catalog::default();
+        let here = self.database.name().to_string();
+        catalog.databases = self
+            .database_names()
+            .unwrap_or_else(|_| vec![here.clone()])
+            .into_iter()
+            .map(|name| CatalogDatabase {
+                here: name == here,
+                name,
+                detail: String::new(),
+            })
+            .collect();
+        let list = self.collections()?;
+        for found in &list {
+            let name = found
+                .get("name")
+                .and_then(Datum::as_text)
+                .unwrap_or_default();
+            let mut object = object_of(name, Shape::default());
+            object.shape = None;
+            object.helper = name.starts_with("system.");
+            if found.get("type").and_then(Datum::as_text) == Some("view") {
+                object.kind = idle_tide_core::Kind::View;
+                object.definition = found.get("options").map(idle_tide_lang::flow::literal);
             }
-            // A server that cannot sample gives its first ones.
+            if let Some(Datum::Object(options)) = found.get("options") {
+                for (name, value) in options.fields.iter().filter(|(n, _)| n != "pipeline") {
+                    object
+                        .facts
+                        .push((name.to_string(), idle_tide_lang::flow::literal(value)));
+                }
+            }
+            catalog.objects.push(object);
         }
-        self.all(&document! { "find": name, "limit": Datum::integer(most) })
+        if list.len() > 40 {
+            let mut names = catalog.clone();
+            names.names_only = true;
+            first(names);
+        }
+        for (at, object) in catalog.objects.iter_mut().enumerate() {
+            if at >= SAMPLED || object.helper {
+                continue;
+            }
+            let mut shape = Shape::default();
+            let most = if list.len() > 40 { 100 } else { SHAPE_SAMPLE };
+            self.sample(&object.name, most, &mut |document| {
+                shape.meet(&bson::encode(&document));
+                true
+            })?;
+            let sampled = object_of(&object.name, shape);
+            object.fields = sampled.fields;
+            object.shape = sampled.shape;
+            if object.kind == idle_tide_core::Kind::Collection {
+                object.indexes = self.indexes(&object.name);
+                if object.indexes.is_empty() {
+                    object.indexes.push(id_index());
+                }
+                object.definition = Some(definition_of(object));
+            }
+        }
+        Ok(catalog)
+    }
+
+    /// Hands over documents of a collection, chosen by chance where there are more than `most`, until `take` answers
+    /// false; gives how many there are in all, if the server says so.
+    fn sample(
+        &self,
+        name: &str,
+        most: u64,
+        take: &mut dyn FnMut(Document) -> bool,
+    ) -> Result<Option<u64>, EngineError> {
+        let counted = self.ask(&document! { "count": name });
+        if let Err(error) = &counted
+            && error.fault == Fault::Cancelled
+        {
+            return Err(error.clone());
+        }
+        let count = counted
+            .ok()
+            .and_then(|r| r.get("n").and_then(Datum::as_i64));
+        let count = count.and_then(|n| u64::try_from(n).ok());
+        let size = i64::try_from(most).unwrap_or(i64::MAX);
+        if count.is_some_and(|count| count > most) {
+            let stage = document! { "$sample": document! { "size": Datum::integer(size) } };
+            let command = document! { "aggregate": name, "pipeline": Datum::List(vec![stage.into()]), "cursor": Document::new() };
+            match self.all(&command) {
+                Ok(list) => {
+                    // Nothing is taken before it is known that the server can sample.
+                    let _ = list.into_iter().all(take);
+                    return Ok(count);
+                }
+                Err(error) if error.fault == Fault::Cancelled => return Err(error),
+                // A server that cannot sample gives its first ones.
+                Err(_) => {}
+            }
+        }
+        let command = Command {
+            document: document! { "find": name, "limit": Datum::integer(size) },
+            target: Target::Here,
+            answer: Answer::Cursor,
+        };
+        self.each(&command, take)?;
+        Ok(count)
     }
 
     fn indexes(&self, name: &str) -> Vec<Index> {
@@ -1559,82 +1672,26 @@ impl Connection for Remote {
         self.bearings.clone()
     }
 
-    fn catalog(&mut self, first: &mut dyn FnMut(Catalog)) -> Result<Catalog, EngineError> {
-        let mut catalog = Catalog::default();
-        let here = self.database.name().to_string();
-        catalog.databases = self
-            .database_names()
-            .unwrap_or_else(|_| vec![here.clone()])
-            .into_iter()
-            .map(|name| CatalogDatabase {
-                here: name == here,
-                name,
-                detail: String::new(),
-            })
-            .collect();
-        let list = self.collections()?;
-        for found in &list {
-            let name = found
-                .get("name")
-                .and_then(Datum::as_text)
-                .unwrap_or_default();
-            let mut object = object_of(name, Shape::default());
-            object.shape = None;
-            object.helper = name.starts_with("system.");
-            if found.get("type").and_then(Datum::as_text) == Some("view") {
-                object.kind = idle_tide_core::Kind::View;
-                object.definition = found.get("options").map(idle_tide_lang::flow::literal);
-            }
-            if let Some(Datum::Object(options)) = found.get("options") {
-                for (name, value) in options.fields.iter().filter(|(n, _)| n != "pipeline") {
-                    object
-                        .facts
-                        .push((name.to_string(), idle_tide_lang::flow::literal(value)));
-                }
-            }
-            catalog.objects.push(object);
-        }
-        if list.len() > 40 {
-            let mut names = catalog.clone();
-            names.names_only = true;
-            first(names);
-        }
-        for (at, object) in catalog.objects.iter_mut().enumerate() {
-            if at >= SAMPLED || object.helper {
-                continue;
-            }
-            let mut shape = Shape::default();
-            for document in self.sample(
-                &object.name,
-                if list.len() > 40 { 100 } else { SHAPE_SAMPLE },
-            )? {
-                shape.meet(&bson::encode(&document));
-            }
-            let sampled = object_of(&object.name, shape);
-            object.fields = sampled.fields;
-            object.shape = sampled.shape;
-            if object.kind == idle_tide_core::Kind::Collection {
-                object.indexes = self.indexes(&object.name);
-                if object.indexes.is_empty() {
-                    object.indexes.push(id_index());
-                }
-                object.definition = Some(definition_of(object));
-            }
-        }
-        Ok(catalog)
+    fn catalog(
+        &mut self,
+        ticket: u64,
+        first: &mut dyn FnMut(Catalog),
+    ) -> Result<Catalog, EngineError> {
+        self.under(ticket, |this| this.read_catalog(first))
     }
 
-    fn script(&mut self, catalog: &Catalog) -> Result<String, EngineError> {
+    fn script(&mut self, _: u64, catalog: &Catalog) -> Result<String, EngineError> {
         Ok(script_of(catalog))
     }
 
-    fn count_rows(&mut self, catalog: &mut Catalog, limit: Duration) {
+    fn count_rows(&mut self, ticket: u64, catalog: &mut Catalog, limit: Duration) {
         let start = std::time::Instant::now();
         for object in &mut catalog.objects {
             if start.elapsed() > limit.max(Duration::from_millis(50)) {
                 return;
             }
-            let found = self.ask(&document! { "count": object.name.as_str() });
+            let count = document! { "count": object.name.as_str() };
+            let found = self.under(ticket, |this| this.ask(&count));
             object.rows = found
                 .ok()
                 .and_then(|r| r.get("n").and_then(Datum::as_i64))
@@ -1712,23 +1769,20 @@ impl Connection for Remote {
 
     fn documents(
         &mut self,
+        ticket: u64,
         collection: &str,
         most: u64,
         take: &mut dyn FnMut(Document) -> bool,
     ) -> Result<Option<u64>, EngineError> {
-        let count = self
-            .ask(&document! { "count": collection })
-            .ok()
-            .and_then(|r| r.get("n").and_then(Datum::as_i64));
-        for document in self.sample(collection, most)? {
-            if !take(document) {
-                break;
-            }
-        }
-        Ok(count.and_then(|n| u64::try_from(n).ok()))
+        self.under(ticket, |this| this.sample(collection, most, take))
     }
 
-    fn flow_plan(&mut self, statement: &str, measure: bool) -> Result<Plan, EngineError> {
+    fn flow_plan(
+        &mut self,
+        ticket: u64,
+        statement: &str,
+        measure: bool,
+    ) -> Result<Plan, EngineError> {
         let parsed = understood(statement)?;
         let Statement::Flow(_) = &parsed else {
             return Err(EngineError::plain(
@@ -1749,10 +1803,16 @@ impl Connection for Remote {
             "queryPlanner"
         };
         let explain = document! { "explain": command.document.clone(), "verbosity": verbosity };
-        let found = self.ask(&explain).map_err(|error| EngineError {
-            advice: Some(format!("The server explains nothing ({}).", error.message)),
-            ..error
-        })?;
+        let found = self
+            .under(ticket, |this| this.ask(&explain))
+            .map_err(|error| {
+                let cancelled = error.fault == Fault::Cancelled;
+                let words = format!("The server explains nothing ({}).", error.message);
+                EngineError {
+                    advice: (!cancelled).then_some(words),
+                    ..error
+                }
+            })?;
         let top = plan_of(&found);
         let measured = measure && top.rows.is_some();
         let mut notes = Vec::new();

@@ -281,6 +281,33 @@ impl Mariadb {
     }
 
     /// One question that tells everything about where the session is.
+    /// Asks questions of our own under a ticket.
+    fn under<T>(
+        &mut self,
+        ticket: u64,
+        work: impl FnOnce(&mut Self) -> Result<T, EngineError>,
+    ) -> Result<T, EngineError> {
+        if !self.tickets.begin(ticket) {
+            self.tickets.end();
+            return Err(EngineError::cancelled());
+        }
+        let done = work(self);
+        if self.tickets.end() {
+            self.settle();
+            return Err(EngineError::cancelled());
+        }
+        done
+    }
+
+    /// What was cancelled late must not hit the next statement; what is left is read to its end.
+    fn settle(&mut self) {
+        for _ in 0..3 {
+            if self.is_gone() || self.runtime.block_on(self.conn.query_drop("do 0")).is_ok() {
+                break;
+            }
+        }
+    }
+
     fn ask_bearings(&mut self) -> Result<(), EngineError> {
         // What only one of the two knows stands in a comment that only that one runs.
         let rows = self.ask(
@@ -564,20 +591,28 @@ impl Connection for Mariadb {
         self.bearings.clone()
     }
 
-    fn catalog(&mut self, first: &mut dyn FnMut(Catalog)) -> Result<Catalog, EngineError> {
-        catalog::read(self, first)
+    fn catalog(
+        &mut self,
+        ticket: u64,
+        first: &mut dyn FnMut(Catalog),
+    ) -> Result<Catalog, EngineError> {
+        self.under(ticket, |this| catalog::read(this, first))
     }
 
-    fn script(&mut self, catalog: &Catalog) -> Result<String, EngineError> {
-        catalog::script(self, catalog)
+    fn script(&mut self, ticket: u64, catalog: &Catalog) -> Result<String, EngineError> {
+        self.under(ticket, |this| catalog::script(this, catalog))
     }
 
-    fn count_rows(&mut self, catalog: &mut Catalog, limit: Duration) {
-        count_small(catalog, limit, self.dialect, &mut |sql| self.ask(sql).ok());
+    fn count_rows(&mut self, ticket: u64, catalog: &mut Catalog, limit: Duration) {
+        // Tables that were not counted keep their estimates.
+        let _ = self.under(ticket, |this| {
+            count_small(catalog, limit, this.dialect, &mut |sql| this.ask(sql).ok());
+            Ok(())
+        });
     }
 
-    fn define(&mut self, object: &mut Object) -> Result<(), EngineError> {
-        catalog::define(self, object)
+    fn define(&mut self, ticket: u64, object: &mut Object) -> Result<(), EngineError> {
+        self.under(ticket, |this| catalog::define(this, object))
     }
 
     fn run(
@@ -626,13 +661,8 @@ impl Connection for Mariadb {
             }
         });
         interrupted |= self.tickets.end();
-        if interrupted && !self.is_gone() {
-            // What was cancelled late must not hit the next statement; what is left is read to its end.
-            for _ in 0..3 {
-                if self.runtime.block_on(self.conn.query_drop("do 0")).is_ok() {
-                    break;
-                }
-            }
+        if interrupted {
+            self.settle();
         }
         // A comment alone is nothing to the server.
         if matches!(&result, Err(error) if error.code.starts_with("1065 ")) {

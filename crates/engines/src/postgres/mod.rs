@@ -244,6 +244,33 @@ impl Postgres {
     }
 
     /// One question that tells everything about where the session is.
+    /// Asks questions of our own under a ticket.
+    fn under<T>(
+        &mut self,
+        ticket: u64,
+        work: impl FnOnce(&mut Self) -> Result<T, EngineError>,
+    ) -> Result<T, EngineError> {
+        if !self.tickets.begin(ticket) {
+            self.tickets.end();
+            return Err(EngineError::cancelled());
+        }
+        let done = work(self);
+        if self.tickets.end() {
+            self.settle();
+            return Err(EngineError::cancelled());
+        }
+        done
+    }
+
+    /// What was cancelled late must not hit the next statement.
+    fn settle(&mut self) {
+        for _ in 0..3 {
+            if self.is_gone() || self.runtime.block_on(self.client.simple_query("")).is_ok() {
+                break;
+            }
+        }
+    }
+
     fn ask_bearings(&mut self) -> Result<(), EngineError> {
         let rows = self.ask(
             "select current_database(), session_user, current_user, \
@@ -606,23 +633,31 @@ impl Connection for Postgres {
         self.bearings.clone()
     }
 
-    fn catalog(&mut self, first: &mut dyn FnMut(Catalog)) -> Result<Catalog, EngineError> {
-        catalog::read(self, first)
+    fn catalog(
+        &mut self,
+        ticket: u64,
+        first: &mut dyn FnMut(Catalog),
+    ) -> Result<Catalog, EngineError> {
+        self.under(ticket, |this| catalog::read(this, first))
     }
 
-    fn count_rows(&mut self, catalog: &mut Catalog, limit: Duration) {
+    fn count_rows(&mut self, ticket: u64, catalog: &mut Catalog, limit: Duration) {
         if self.ear.lock().state == b'E' {
             return;
         }
-        count_small(catalog, limit, self.dialect, &mut |sql| self.ask(sql).ok());
+        // Tables that were not counted keep their estimates.
+        let _ = self.under(ticket, |this| {
+            count_small(catalog, limit, this.dialect, &mut |sql| this.ask(sql).ok());
+            Ok(())
+        });
     }
 
-    fn define(&mut self, object: &mut Object) -> Result<(), EngineError> {
-        define::define(self, object)
+    fn define(&mut self, ticket: u64, object: &mut Object) -> Result<(), EngineError> {
+        self.under(ticket, |this| define::define(this, object))
     }
 
-    fn script(&mut self, _: &Catalog) -> Result<String, EngineError> {
-        define::script(self)
+    fn script(&mut self, ticket: u64, _: &Catalog) -> Result<String, EngineError> {
+        self.under(ticket, |this| define::script(this))
     }
 
     fn run(
@@ -674,13 +709,8 @@ impl Connection for Postgres {
             )();
         }
         interrupted |= self.tickets.end();
-        if interrupted && !self.is_gone() {
-            // What was cancelled late must not hit the next statement.
-            for _ in 0..3 {
-                if self.runtime.block_on(self.client.simple_query("")).is_ok() {
-                    break;
-                }
-            }
+        if interrupted {
+            self.settle();
         }
         let effect = summary(statement, self.dialect).effect;
         self.stale |= !matches!(effect, Effect::Read | Effect::Write)

@@ -1,6 +1,6 @@
 //! What other threads may touch while a statement runs: cancelling it, and seeing that it waits.
 
-use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -18,8 +18,10 @@ pub(super) struct Shared {
     cancelled: AtomicU64,
     /// Milliseconds since `epoch` at which waiting for a lock began; -1 when none is waited for.
     waiting_since: AtomicI64,
-    /// Milliseconds since `epoch` at which work without a ticket has to end; -1 for never.
+    /// Milliseconds since `epoch` at which what runs has to end; -1 for never.
     deadline: AtomicI64,
+    /// Set while what is asked is not worth waiting for a lock.
+    hurried: AtomicBool,
     interrupt: Mutex<Option<InterruptHandle>>,
 }
 
@@ -31,6 +33,7 @@ impl Default for Shared {
             cancelled: AtomicU64::new(0),
             waiting_since: AtomicI64::new(-1),
             deadline: AtomicI64::new(-1),
+            hurried: AtomicBool::new(false),
             interrupt: Mutex::new(None),
         }
     }
@@ -57,6 +60,11 @@ impl Shared {
         self.waiting_since.store(-1, Ordering::SeqCst);
     }
 
+    /// From now on no lock is waited for, or again.
+    pub(super) fn hurry(&self, hurried: bool) {
+        self.hurried.store(hurried, Ordering::SeqCst);
+    }
+
     pub(super) fn set_deadline(&self, deadline: Option<Instant>) {
         let at = deadline.map_or(-1, |at| {
             at.saturating_duration_since(self.epoch).as_millis() as i64
@@ -72,7 +80,9 @@ impl Shared {
             if self.waiting_since.load(Ordering::Relaxed) >= 0 {
                 self.waiting_since.store(-1, Ordering::Relaxed);
             }
-            return self.cancelled.load(Ordering::Relaxed) == running;
+            if self.cancelled.load(Ordering::Relaxed) == running {
+                return true;
+            }
         }
         let deadline = self.deadline.load(Ordering::Relaxed);
         deadline >= 0 && self.now() > deadline
@@ -80,6 +90,9 @@ impl Shared {
 
     /// Called by the engine when a lock is held by somebody else; answers whether to try again.
     pub(super) fn wait(&self, times: i32) -> bool {
+        if self.hurried.load(Ordering::SeqCst) {
+            return false;
+        }
         let now = self.now();
         if times == 0 || self.waiting_since.load(Ordering::SeqCst) < 0 {
             self.waiting_since.store(now, Ordering::SeqCst);

@@ -106,10 +106,7 @@ impl Sqlite {
             .map_err(complaint::read)?;
         self.shared
             .set_interrupt(self.connection.get_interrupt_handle());
-        if self.refusing {
-            self.refuse_writes(true)?;
-        }
-        Ok(())
+        self.refuse_writes(self.refusing)
     }
 
     /// Opens the file anew when it changed under a connection that could not see it.
@@ -122,6 +119,22 @@ impl Sqlite {
             self.install()?;
         }
         Ok(())
+    }
+
+    /// Does something under a ticket; what was cancelled before it began does not begin.
+    fn under<T>(
+        &mut self,
+        ticket: u64,
+        work: impl FnOnce(&mut Self) -> Result<T, EngineError>,
+    ) -> Result<T, EngineError> {
+        self.shared.begin(ticket);
+        let done = if self.shared.is_cancelled() {
+            Err(complaint::cancelled())
+        } else {
+            work(self)
+        };
+        self.shared.end();
+        done
     }
 
     fn pragma(&self, name: &str) -> Option<String> {
@@ -249,6 +262,8 @@ impl Connection for Sqlite {
 
     fn bearings(&mut self) -> Bearings {
         let mut facts = Vec::new();
+        // What is locked has no facts to tell just now.
+        self.shared.hurry(true);
         for (label, pragma) in [
             ("encoding", "encoding"),
             ("journal", "journal_mode"),
@@ -270,6 +285,7 @@ impl Connection for Sqlite {
                 facts.push((label.to_string(), value));
             }
         }
+        self.shared.hurry(false);
         facts.push(("opened".into(), self.opened.how().into()));
         Bearings {
             family: "SQLite",
@@ -286,16 +302,21 @@ impl Connection for Sqlite {
         }
     }
 
-    fn catalog(&mut self, _: &mut dyn FnMut(Catalog)) -> Result<Catalog, EngineError> {
-        self.refresh()?;
-        catalog::read(&self.connection).map_err(complaint::read)
+    fn catalog(&mut self, ticket: u64, _: &mut dyn FnMut(Catalog)) -> Result<Catalog, EngineError> {
+        self.under(ticket, |this| {
+            this.refresh()?;
+            catalog::read(&this.connection).map_err(complaint::read)
+        })
     }
 
-    fn script(&mut self, catalog: &Catalog) -> Result<String, EngineError> {
-        catalog::script(&self.connection, catalog).map_err(complaint::read)
+    fn script(&mut self, ticket: u64, catalog: &Catalog) -> Result<String, EngineError> {
+        self.under(ticket, |this| {
+            catalog::script(&this.connection, catalog).map_err(complaint::read)
+        })
     }
 
-    fn count_rows(&mut self, catalog: &mut Catalog, limit: Duration) {
+    fn count_rows(&mut self, ticket: u64, catalog: &mut Catalog, limit: Duration) {
+        self.shared.begin(ticket);
         self.shared.set_deadline(Some(Instant::now() + limit));
         for object in &mut catalog.objects {
             if object.kind != idle_tide_core::Kind::Table || object.helper {
@@ -312,6 +333,7 @@ impl Connection for Sqlite {
             object.rows = count.ok().and_then(|count| u64::try_from(count).ok());
         }
         self.shared.set_deadline(None);
+        self.shared.end();
     }
 
     fn run(
@@ -320,14 +342,10 @@ impl Connection for Sqlite {
         statement: &str,
         sink: &mut dyn Sink,
     ) -> Result<Outcome, EngineError> {
-        self.shared.begin(ticket);
-        // A run that was cancelled before it began must not begin: a short one would be over unnoticed.
-        let result = if self.shared.is_cancelled() {
-            Err(complaint::cancelled())
-        } else {
-            self.refresh().and_then(|()| self.run_all(statement, sink))
-        };
-        self.shared.end();
+        let result = self.under(ticket, |this| {
+            this.refresh()?;
+            this.run_all(statement, sink)
+        });
         self.transaction = if self.connection.is_autocommit() {
             None
         } else {
@@ -335,7 +353,10 @@ impl Connection for Sqlite {
         };
         let mut outcome = result.map_err(|mut error| {
             if error.fault == Fault::ReadOnly && error.advice.is_none() {
+                let attaches = statement.trim_start().get(..6);
+                let attaches = attaches.is_some_and(|word| word.eq_ignore_ascii_case("attach"));
                 error.advice = Some(match self.opened.access() {
+                    Access::ReadOnly(_) if attaches => "A file is read beside one that is only read where that leaves no trace: it has to be there, and not in write-ahead mode. /open reads it in a session of its own.".into(),
                     Access::ReadOnly(why) => why,
                     Access::Writable => {
                         "This session refuses writes; /writes ask allows them again.".into()
@@ -369,39 +390,54 @@ impl Connection for Sqlite {
         self.connection
             .authorizer(None::<fn(rusqlite::hooks::AuthContext<'_>) -> Authorization>)
             .map_err(complaint::read)?;
-        self.connection
-            .pragma_update(None, "query_only", refuse)
-            .map_err(complaint::read)?;
-        self.refusing = refuse;
-        if refuse {
-            // The setting itself must not be undone by a statement, nor evaded by another file.
+        let only_reads = self.opened.only_reads();
+        if !only_reads {
             self.connection
-                .authorizer(Some(
-                    |context: rusqlite::hooks::AuthContext<'_>| match context.action {
-                        AuthAction::Pragma {
-                            pragma_name,
-                            pragma_value: Some(_),
-                        } if [
-                            "query_only",
-                            "writable_schema",
-                            "journal_mode",
-                            "user_version",
-                            "application_id",
-                        ]
-                        .iter()
-                        .any(|name| pragma_name.eq_ignore_ascii_case(name)) =>
-                        {
-                            Authorization::Deny
-                        }
-                        AuthAction::Attach { .. } | AuthAction::Reindex { .. } => {
-                            Authorization::Deny
-                        }
-                        _ => Authorization::Allow,
-                    },
-                ))
+                .pragma_update(None, "query_only", refuse)
+                .map_err(complaint::read)?;
+        }
+        self.refusing = refuse;
+        if refuse || only_reads {
+            self.connection
+                .authorizer(Some(move |context: rusqlite::hooks::AuthContext<'_>| {
+                    authorize(&context.action, refuse)
+                }))
                 .map_err(complaint::read)?;
         }
         Ok(())
+    }
+}
+
+/// Pragmas that would undo that writes are refused, or write themselves.
+const WRITING_PRAGMAS: [&str; 5] = [
+    "query_only",
+    "writable_schema",
+    "journal_mode",
+    "user_version",
+    "application_id",
+];
+
+/// What a session that writes nothing may do: the setting itself must not be undone by a statement, nor evaded by
+/// another file. Where only the file was opened to be read (`refuse` is false), other files may be read beside it
+/// if that leaves no trace.
+fn authorize(action: &AuthAction<'_>, refuse: bool) -> Authorization {
+    let denied = match action {
+        AuthAction::Pragma {
+            pragma_name,
+            pragma_value: Some(_),
+        } => WRITING_PRAGMAS
+            .iter()
+            .any(|name| pragma_name.eq_ignore_ascii_case(name)),
+        AuthAction::Attach { filename } => refuse || !open::may_attach(filename),
+        // A name that is worked out while it runs comes without its text.
+        AuthAction::Unknown { code, .. } => *code == rusqlite::ffi::SQLITE_ATTACH,
+        AuthAction::Reindex { .. } => true,
+        _ => false,
+    };
+    if denied {
+        Authorization::Deny
+    } else {
+        Authorization::Allow
     }
 }
 

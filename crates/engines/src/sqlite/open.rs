@@ -170,13 +170,12 @@ pub(super) fn open_file(
         fs::copy(&path, &place).map_err(words)?;
         fs::copy(beside(&path, "-wal"), beside(&place, "-wal")).map_err(words)?;
         copy = Some(dir);
-        // The copy is ours: its log may be worked in; writes are refused all the same.
+        // The copy is ours: its log is worked into it, and then it is opened as any other file that is only read.
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_URI;
-        let connection = open(uri(&place, "mode=rw"), flags)?;
-        connection
-            .execute_batch("select count(*) from sqlite_schema")
-            .and_then(|()| connection.pragma_update(None, "query_only", true))
+        open(uri(&place, "mode=rw"), flags)?
+            .query_row("pragma wal_checkpoint(truncate)", [], |_| Ok(()))
             .map_err(|e| complaint::opening(e, &path))?;
+        let connection = open(uri(&place, "mode=ro&immutable=1"), read)?;
         (connection, Mode::Copy)
     };
     let opened = Opened {
@@ -186,6 +185,30 @@ pub(super) fn open_file(
         _copy: copy,
     };
     Ok((connection, opened))
+}
+
+/// Whether reading a further file beside one that is only read leaves no trace: it has to be there, and to be no
+/// file in write-ahead mode, which is worked in even to be read. What is made anew (`vacuum into`) is not there.
+/// A name that is no constant is not known beforehand, and refused.
+pub(super) fn may_attach(name: &str) -> bool {
+    if name.is_empty() || name == ":memory:" {
+        return true;
+    }
+    let path = match name.strip_prefix("file:") {
+        Some(uri) => {
+            let (path, query) = uri.split_once('?').unwrap_or((uri, ""));
+            if path == ":memory:" || query.split('&').any(|part| part == "mode=memory") {
+                return true;
+            }
+            let path = path.strip_prefix("//").unwrap_or(path);
+            percent_encoding::percent_decode_str(path)
+                .decode_utf8_lossy()
+                .into_owned()
+        }
+        None => name.to_string(),
+    };
+    let path = Path::new(&path);
+    fs::metadata(path).is_ok_and(|meta| meta.len() > 0) && look(path).is_ok_and(|log| !log)
 }
 
 impl Opened {
@@ -216,6 +239,11 @@ impl Opened {
                 "The file was opened to be read only. Open it with --write to change it.".into(),
             ),
         }
+    }
+
+    /// Whether it was opened to be read only.
+    pub(super) fn only_reads(&self) -> bool {
+        !matches!(self.mode, Mode::Memory | Mode::Writing)
     }
 
     pub(super) fn how(&self) -> &'static str {

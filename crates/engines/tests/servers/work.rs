@@ -189,8 +189,8 @@ fn the_harbour_loads_and_its_catalog_is_whole() {
         load_harbour(&mut *c, &settings).unwrap_or_else(|error| panic!("{server}: {error}"));
         let mut beside = c.beside().expect("a second connection")().expect("opens");
         beside.follow(&c.bearings()).expect("follows");
-        let mut catalog = beside.catalog(&mut |_| {}).expect("read");
-        beside.count_rows(&mut catalog, Duration::from_secs(5));
+        let mut catalog = beside.catalog(1, &mut |_| {}).expect("read");
+        beside.count_rows(1, &mut catalog, Duration::from_secs(5));
         let visits = catalog.table("visits").expect("there").clone();
         assert_eq!(visits.links.len(), 2, "{server}");
         assert_eq!(
@@ -225,7 +225,7 @@ fn the_harbour_loads_and_its_catalog_is_whole() {
         // What a definition says, the server takes.
         for name in ["visits", "owed", "dues"] {
             let mut object = catalog.table(name).expect("there").clone();
-            beside.define(&mut object).expect("defined");
+            beside.define(1, &mut object).expect("defined");
             let text = object.definition.expect("a definition");
             assert!(text.to_lowercase().starts_with("create"), "{text}");
         }
@@ -404,7 +404,7 @@ fn bearings_follow_what_is_typed() {
     assert_eq!(nowhere.bearings().database, "");
     assert!(
         nowhere
-            .catalog(&mut |_| {})
+            .catalog(1, &mut |_| {})
             .expect("empty")
             .objects
             .is_empty()
@@ -522,7 +522,7 @@ fn a_catalog_has_every_kind_and_tells_names_first() {
         run(&mut *c, sql).expect("made");
     }
     let catalog = c
-        .catalog(&mut |_| panic!("a small catalog comes at once"))
+        .catalog(1, &mut |_| panic!("a small catalog comes at once"))
         .expect("read");
     let kinds: Vec<&str> = catalog
         .objects
@@ -554,7 +554,9 @@ fn a_catalog_has_every_kind_and_tells_names_first() {
     // Of many tables the names come before the rest.
     run(&mut *c, "do $$ begin for n in 1..500 loop execute format('create table many_%s (id integer)', n); end loop; end $$").expect("made");
     let mut first = None;
-    let whole = c.catalog(&mut |names| first = Some(names)).expect("read");
+    let whole = c
+        .catalog(1, &mut |names| first = Some(names))
+        .expect("read");
     let first = first.expect("names first");
     assert!(first.names_only && first.table("many_500").is_some_and(|o| o.fields.is_empty()));
     assert!(!whole.names_only && whole.table("many_500").is_some_and(|o| o.fields.len() == 1));
@@ -587,8 +589,8 @@ fn a_catalog_that_may_be_read_only_in_part() {
             url(server, "partly").replace("haven:the%20owner%27s%20secret", "partly_reader:low");
         let mut reader =
             open_with(&address, Vec::new()).unwrap_or_else(|error| panic!("{server}: {error}"));
-        let mut catalog = reader.catalog(&mut |_| {}).expect("read");
-        reader.count_rows(&mut catalog, Duration::from_secs(2));
+        let mut catalog = reader.catalog(1, &mut |_| {}).expect("read");
+        reader.count_rows(1, &mut catalog, Duration::from_secs(2));
         assert!(
             catalog.table("seen").is_some_and(|o| !o.fields.is_empty()),
             "{server}"
@@ -597,13 +599,13 @@ fn a_catalog_that_may_be_read_only_in_part() {
             assert!(catalog.table("unseen").is_none() && !catalog.unseen.is_empty());
         }
         let mut seen = catalog.table("seen").expect("there").clone();
-        reader.define(&mut seen).expect("defined");
+        reader.define(1, &mut seen).expect("defined");
         assert!(
             seen.definition
                 .is_some_and(|text| text.to_lowercase().contains("create table")),
             "{server}"
         );
-        let script = reader.script(&catalog).expect("written");
+        let script = reader.script(1, &catalog).expect("written");
         assert!(script.contains("seen"), "{server}: {script}");
         drop(reader);
         if server == "postgres" {

@@ -126,7 +126,7 @@ fn argument_candidates(kind: Argument, word: &str, from: &Sources<'_>, list: &mu
                     .map(|topic| plain_candidate(topic, "", Offer::Command)),
             );
         }
-        Argument::Source | Argument::Database => list.extend(
+        Argument::Source | Argument::Database | Argument::Format => list.extend(
             from.names
                 .iter()
                 .map(|(name, detail)| plain_candidate(name, detail, Offer::Command)),

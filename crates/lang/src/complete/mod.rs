@@ -535,7 +535,7 @@ mod tests {
         assert_eq!(offers("/def"), ["/definition"]);
         assert_eq!(offers("/").len(), crate::command::COMMANDS.len());
         assert_eq!(offers("/about ves")[0], "vessels");
-        assert_eq!(offers("/export f.csv --as js"), ["json", "jsonl"]);
+        assert_eq!(offers("/writes no"), ["none"]);
         assert_eq!(offers("/order am"), ["amount"]);
         assert_eq!(offers("/order amount d"), ["desc"]);
         assert_eq!(offers("/filter raised_on > '2031' and am"), ["amount"]);

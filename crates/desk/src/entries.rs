@@ -1,0 +1,123 @@
+//! The entries of all sessions in their order, the one that is shown, and the disk that their results share.
+
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+
+use idle_tide_core::result::ResultSet;
+use parking_lot::RwLock;
+
+use crate::entry::{Content, Entry, State};
+use crate::sheet::{Sheet, read};
+use crate::task::{EntryId, SessionId};
+
+/// Disk that all results together may use, in bytes.
+const DISK: u64 = 2_000_000_000;
+
+/// The entries.
+#[derive(Debug, Default)]
+pub struct Entries {
+    list: Vec<Entry>,
+    /// Where the one that is shown stands.
+    pub(crate) current: usize,
+}
+
+impl Entries {
+    /// All, oldest first.
+    pub fn all(&self) -> &[Entry] {
+        &self.list
+    }
+
+    /// The one that is shown.
+    pub fn shown(&self) -> Option<&Entry> {
+        self.list.get(self.current)
+    }
+
+    /// The one that is shown, to change it.
+    pub(crate) fn shown_mut(&mut self) -> Option<&mut Entry> {
+        self.list.get_mut(self.current)
+    }
+
+    /// Where an entry stands.
+    pub(crate) fn place_of(&self, number: EntryId) -> Option<usize> {
+        // They are numbered in their order.
+        self.list
+            .binary_search_by_key(&number, |entry| entry.number)
+            .ok()
+    }
+
+    /// An entry by its number.
+    pub fn get(&self, number: EntryId) -> Option<&Entry> {
+        self.list.get(self.place_of(number)?)
+    }
+
+    /// The same, to change it.
+    pub(crate) fn get_mut(&mut self, number: EntryId) -> Option<&mut Entry> {
+        let at = self.place_of(number)?;
+        self.list.get_mut(at)
+    }
+
+    /// Adds an entry, which gets the next number; shows it if asked to.
+    pub(crate) fn add(&mut self, entry: Entry, show: bool) -> EntryId {
+        let number = self.list.last().map_or(1, |last| last.number + 1);
+        self.list.push(Entry { number, ..entry });
+        if show {
+            self.current = self.list.len() - 1;
+        }
+        number
+    }
+
+    /// Ends an entry.
+    pub(crate) fn end(&mut self, number: EntryId, state: State, content: Content) {
+        if let Some(entry) = self.get_mut(number) {
+            entry.state = state;
+            entry.content = content;
+            entry.complete.store(true, Ordering::Release);
+        }
+    }
+
+    /// The latest entry of a session.
+    pub(crate) fn latest_of(&self, session: SessionId) -> Option<EntryId> {
+        let found = self
+            .list
+            .iter()
+            .rev()
+            .find(|entry| entry.session == session);
+        found.map(|entry| entry.number)
+    }
+
+    /// The entry that takes what comes of a statement now: its own, or that of its latest further result.
+    pub(crate) fn taking(&self, statement: EntryId) -> EntryId {
+        let further = |entry: &&Entry| entry.continues == Some(statement);
+        self.list
+            .iter()
+            .rev()
+            .find(further)
+            .map_or(statement, |entry| entry.number)
+    }
+
+    /// Keeps results within the disk that they share: the oldest that is neither shown nor arriving gives up its
+    /// rows. False if there is none, and too much is used.
+    pub(crate) fn keep_within_disk(&mut self) -> bool {
+        let disk = |entry: &Entry| entry.sheet().map_or(0, |sheet| read(&sheet.set).on_disk());
+        if self.list.iter().map(disk).sum::<u64>() <= DISK {
+            return true;
+        }
+        let current = self.current;
+        let oldest = self.list.iter().enumerate().position(|(at, entry)| {
+            at != current && entry.state != State::Running && disk(entry) > 0
+        });
+        let Some(sheet) = oldest.and_then(|at| self.list[at].sheet_mut()) else {
+            return false;
+        };
+        let columns = read(&sheet.set).columns().to_vec();
+        sheet.set = Arc::new(RwLock::new(ResultSet::of_rows(columns, Vec::new())));
+        sheet.view.rows = None;
+        sheet.given_up = true;
+        true
+    }
+}
+
+/// Rows that are finished as they are made.
+pub(crate) fn rows(set: ResultSet) -> Content {
+    Content::Rows(Sheet::new(Arc::new(RwLock::new(set))))
+}

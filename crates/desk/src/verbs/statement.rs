@@ -1,0 +1,734 @@
+//! A statement on its way: its parameters are asked for, it is classified once, the guard counts and asks, it runs,
+//! and what came of it is said. It runs in the session in which it was typed: nothing here can reach another.
+
+use std::collections::{HashMap, VecDeque};
+use std::io;
+use std::sync::Arc;
+
+use idle_tide_core::result::{Budget, ResultSet};
+use idle_tide_core::{Column, Document, Figures, RowBatch, Value, column_labels};
+use idle_tide_engines::address::without_password;
+use idle_tide_engines::{Access, Connection, Earlier, EngineError, Fault, Outcome, Sink, Source};
+use idle_tide_lang::Dialect;
+use idle_tide_lang::parameter::{Parameter, fill, is_of_users, parameters, typed_literal};
+use idle_tide_lang::remark::remarks;
+use idle_tide_lang::secret;
+use idle_tide_lang::statement::{Effect, Summary, Sweep, summary};
+use parking_lot::RwLock;
+use secrecy::{ExposeSecret, SecretString};
+
+use crate::ask::Wanted;
+use crate::catalog::ReadCatalog;
+use crate::entries::rows;
+use crate::entry::Content;
+use crate::failure::{self, Failure};
+use crate::guard::{self, Count};
+use crate::lists;
+use crate::outcome;
+use crate::page::{Page, Tone};
+use crate::session::{Next, Secrets, Task, Turn, Wanting};
+use crate::settings::Writes;
+use crate::sheet::{Sheet, read};
+use crate::task::{Bench, Lane, Progress, Reporter, Work};
+
+/// Memory that one result may use before it goes to disk, in bytes.
+const RESULT_MEMORY: u64 = 128 * 1024 * 1024;
+/// A database of more objects than this is read again only when its objects may have changed.
+const LARGE: usize = 2_000;
+/// Settings of a session that are remembered, to set them again on a new connection.
+const MOST_SETTINGS: usize = 200;
+
+/// What was typed, without its secrets.
+pub(crate) struct Covered {
+    pub(crate) text: Arc<str>,
+    /// The literals that were taken out, by their parameters.
+    pub(crate) given: Arc<Secrets>,
+    /// The password that stood in an address.
+    pub(crate) password: Option<SecretString>,
+}
+
+/// Takes the secrets out of what was typed.
+pub(crate) fn cover(typed: &str, dialect: &Dialect) -> Covered {
+    let plain = |text: &str| Covered {
+        text: text.into(),
+        given: Arc::default(),
+        password: None,
+    };
+    if typed.trim_start().starts_with('/') && typed.contains("://") {
+        let text = without_password(typed);
+        if text == typed {
+            return plain(typed);
+        }
+        let address = typed.split_whitespace().find(|part| part.contains("://"));
+        let address = address.map(|address| address.trim_matches(['\'', '"']));
+        let source = address.and_then(|address| Source::parse(address).ok());
+        return Covered {
+            password: source.and_then(|source| source.password()),
+            ..plain(&text)
+        };
+    }
+    match secret::cover(typed, dialect) {
+        Some(covered) => Covered {
+            given: Arc::new(
+                covered
+                    .secrets
+                    .into_iter()
+                    .map(|(name, value)| (name, value.into()))
+                    .collect(),
+            ),
+            ..plain(&covered.text)
+        },
+        None => plain(typed),
+    }
+}
+
+/// A statement before it runs.
+struct Typed {
+    text: String,
+    /// Parameters that have values, and the literals that are put in their places.
+    secrets: Secrets,
+}
+
+/// Begins a statement that was typed.
+pub(crate) fn start(turn: &mut Turn<'_>, text: String) -> Next {
+    if turn.session.is_nowhere() {
+        return failure::nowhere().into();
+    }
+    let dialect = turn.session.dialect;
+    let typed = Typed {
+        secrets: turn.waiting.given.to_vec(),
+        text,
+    };
+    let mut missing = VecDeque::from(parameters(&typed.text, dialect));
+    missing.retain(|p| typed.secrets.iter().all(|(given, _)| *given != p.name));
+    if turn.session.bearings.server.is_none() && is_of_users(&typed.text, dialect) {
+        // A file has no users, and says so without a password.
+        missing.clear();
+    }
+    ask_for(turn, typed, missing)
+}
+
+/// Asks for the values that are missing, one after the other, and goes on.
+fn ask_for(turn: &mut Turn<'_>, mut typed: Typed, mut missing: VecDeque<Parameter>) -> Next {
+    let Some(parameter) = missing.pop_front() else {
+        return check(turn, typed);
+    };
+    let name = &parameter.name;
+    let wanting = match parameter.hidden {
+        true => Wanting {
+            what: format!("Value of :?{name}"),
+            details: Vec::new(),
+            wanted: Wanted::Secret,
+        },
+        false => Wanting {
+            what: format!("Value of :{name}"),
+            details: vec![
+                "A number, true, false, null, date '2031-03-01', a list [1, 2] as they are written in flows; anything else is a text.".into(),
+            ],
+            wanted: Wanted::Value,
+        },
+    };
+    let answer = move |turn: &mut Turn<'_>, given: SecretString| {
+        let given = given.expose_secret();
+        let dialect = turn.session.dialect;
+        let literal = match parameter.hidden {
+            true => dialect.quote_text(given),
+            false => typed_literal(given, dialect),
+        };
+        typed.secrets.push((parameter.name.clone(), literal.into()));
+        if parameter.hidden && missing.is_empty() {
+            turn.say(
+                "What you gave was put into the statement as a text, quoted by the rules of the server.",
+                Tone::Faint,
+            );
+        }
+        ask_for(turn, typed, missing)
+    };
+    Next::Want(wanting, Box::new(answer))
+}
+
+/// Puts the values in their places, classifies the statement, and asks first where it sweeps.
+fn check(turn: &mut Turn<'_>, typed: Typed) -> Next {
+    let dialect = turn.session.dialect;
+    let Typed { mut text, secrets } = typed;
+    if !secrets.is_empty() {
+        text = fill(&text, dialect, &|name| {
+            let found = secrets.iter().find(|(given, _)| given == name);
+            found.map(|(_, literal)| literal.expose_secret().to_string())
+        });
+    }
+    let mut run = Run::of(text, dialect);
+    run.secrets = secrets;
+    let writable = turn.session.bearings.access == Access::Writable;
+    match run.about.sweep.clone() {
+        Some(sweep) if writable && turn.session.writes == Writes::Ask => {
+            if turn.needs_catalog() {
+                return Next::Go(Box::new(ReadCatalog::then(move |turn| {
+                    count(turn, run, sweep)
+                })));
+            }
+            count(turn, run, sweep)
+        }
+        _ => run.go(),
+    }
+}
+
+/// Has the rows counted that a sweep would take.
+fn count(turn: &mut Turn<'_>, run: Run, sweep: Sweep) -> Next {
+    let asked = guard::counts(&sweep, &turn.session.catalog, turn.session.dialect);
+    Next::Go(Box::new(Counting {
+        run,
+        sweep,
+        asked,
+        counts: Vec::new(),
+    }))
+}
+
+/// Counts for the guard.
+struct Counting {
+    run: Run,
+    sweep: Sweep,
+    asked: Vec<Count>,
+    counts: Vec<Option<u64>>,
+}
+
+impl Work for Counting {
+    fn lane(&self) -> Lane {
+        Lane::Connection
+    }
+
+    fn work(&mut self, at: &mut Bench<'_>) -> Result<(), EngineError> {
+        let questions: Vec<String> = self.asked.iter().map(|count| count.query.clone()).collect();
+        self.counts = count_all(at, &questions)?;
+        Ok(())
+    }
+}
+
+impl Task for Counting {
+    fn ended(self: Box<Self>, turn: &mut Turn<'_>, how: Result<(), EngineError>) -> Next {
+        let Counting {
+            run,
+            sweep,
+            asked,
+            counts,
+        } = *self;
+        // Without its numbers a sweep does not run.
+        match how {
+            Err(error) if error.fault == Fault::Cancelled => return Next::NotRun,
+            Err(error) => return run.refused(turn, &error),
+            Ok(()) => {}
+        }
+        let session = &turn.session;
+        match guard::question(&sweep, &asked, &counts, &session.catalog, session.dialect) {
+            // What cannot be counted is not there; the server says so itself.
+            None => run.go(),
+            Some(question) => Next::Ask(question, Box::new(|_| run.go())),
+        }
+    }
+}
+
+/// Runs queries that count; `None` for each whose object is not there.
+pub(crate) fn count_all(
+    at: &mut Bench<'_>,
+    questions: &[String],
+) -> Result<Vec<Option<u64>>, EngineError> {
+    let ticket = at.ticket;
+    let connection = at.connection()?;
+    questions
+        .iter()
+        .map(|question| count_one(connection, ticket, question))
+        .collect()
+}
+
+fn count_one(
+    connection: &mut dyn Connection,
+    ticket: u64,
+    question: &str,
+) -> Result<Option<u64>, EngineError> {
+    let mut one = OneValue(None);
+    match connection.run(ticket, question, &mut one) {
+        Ok(_) => Ok(match one.0 {
+            Some(Value::Integer(count)) => u64::try_from(count).ok(),
+            _ => None,
+        }),
+        Err(error) if error.fault == Fault::Statement => Ok(None),
+        Err(error) => Err(error),
+    }
+}
+
+struct OneValue(Option<Value>);
+
+impl Sink for OneValue {
+    fn columns(&mut self, _: Vec<Column>) -> io::Result<()> {
+        Ok(())
+    }
+    fn rows(&mut self, batch: RowBatch) -> io::Result<()> {
+        self.0 = Some(batch.row(0).get(0).to_owned());
+        Ok(())
+    }
+}
+
+/// Figures of every column, as they are gathered.
+type Gathered = Arc<RwLock<Vec<(Column, Figures)>>>;
+
+/// Where rows go.
+enum Into {
+    /// Into a result, which is made when it goes.
+    Result,
+    /// Into figures of the table of this name.
+    Figures(Gathered, String),
+}
+
+/// Runs a statement.
+pub(crate) struct Run {
+    text: String,
+    about: Summary,
+    secrets: Secrets,
+    into: Into,
+    sink: Option<Box<dyn Sink + Send>>,
+    set: Option<(Arc<RwLock<ResultSet>>, Arc<Budget>)>,
+    earlier: Option<Earlier>,
+    /// Whether a transaction was open when it went.
+    in_transaction: bool,
+    outcome: Option<Outcome>,
+}
+
+impl Run {
+    /// A statement of our own, or one that needs no questions.
+    pub(crate) fn of(text: String, dialect: &Dialect) -> Self {
+        let about = summary(&text, dialect);
+        Self::about(text, about)
+    }
+
+    /// A statement of our own that only reads.
+    pub(crate) fn reading(text: String) -> Self {
+        let about = Summary {
+            verb: "select".into(),
+            effect: Effect::Read,
+            sweep: None,
+            target: None,
+        };
+        Self::about(text, about)
+    }
+
+    fn about(text: String, about: Summary) -> Self {
+        Run {
+            text,
+            about,
+            secrets: Vec::new(),
+            into: Into::Result,
+            sink: None,
+            set: None,
+            earlier: None,
+            in_transaction: false,
+            outcome: None,
+        }
+    }
+
+    /// Its rows become the figures of a table.
+    pub(crate) fn into_figures(self, table: String) -> Self {
+        Run {
+            into: Into::Figures(Arc::default(), table),
+            ..self
+        }
+    }
+
+    /// Goes.
+    pub(crate) fn go(self) -> Next {
+        Next::Go(Box::new(self))
+    }
+
+    /// The statement is refused; its place is one of what was typed.
+    fn refused(&self, turn: &mut Turn<'_>, error: &EngineError) -> Next {
+        let mut error = error.clone();
+        // What the server repeats of a statement may hold its secrets.
+        for (_, literal) in &self.secrets {
+            let literal = literal.expose_secret();
+            let inside = literal.trim_matches(['\'', '"', '$']);
+            for secret in [literal, inside].into_iter().filter(|s| !s.is_empty()) {
+                error.message = error.message.replace(secret, "…");
+                error.advice = error.advice.map(|advice| advice.replace(secret, "…"));
+            }
+            error.complaint = idle_tide_lang::correct::Complaint::Other;
+            error.offset = None;
+        }
+        let shown = match self.secrets.is_empty() {
+            true => self.text.clone(),
+            false => turn.waiting.text().to_string(),
+        };
+        refused(turn, &shown, &error)
+    }
+
+    /// What the statement gave, as the content of its entry.
+    fn content(&self, turn: &mut Turn<'_>, outcome: &Outcome, kept: Option<Sheet>) -> Content {
+        match (&self.into, kept) {
+            (Into::Figures(gathered, table), _) => {
+                let gathered = gathered.read().clone();
+                let content = rows(lists::figures(&gathered));
+                turn.session.figures.insert(table.clone(), gathered);
+                content
+            }
+            (_, Some(sheet)) => Content::Rows(sheet),
+            _ if outcome.returns_rows => Content::Nothing,
+            _ => Content::Page(outcome::page(
+                &self.about,
+                outcome,
+                turn.session.dialect.row(),
+            )),
+        }
+    }
+
+    /// It ran.
+    fn done(&self, turn: &mut Turn<'_>, outcome: Outcome, kept: Option<Sheet>) -> Next {
+        self.remember_setting(turn);
+        let mut content = self.content(turn, &outcome, kept);
+        let keeps = turn.services.stream.is_none();
+        match (&mut content, outcome.notes.as_slice()) {
+            (Content::Page(page), notes @ [_, ..]) if keeps => {
+                page.gap();
+                for note in notes {
+                    page.say(Tone::Care, note.clone());
+                }
+            }
+            (_, [note]) => turn.say(note.clone(), Tone::Care),
+            (_, [note, more @ ..]) => {
+                turn.say(format!("{note} (and {} more)", more.len()), Tone::Care)
+            }
+            _ => {}
+        }
+        if self.about.effect == Effect::Read && keeps && matches!(content, Content::Rows(_)) {
+            self.say_doubts(turn);
+        }
+        if self.about.effect == Effect::Write && matches!(content, Content::Page(_)) {
+            let target = self.about.target.clone();
+            turn.session.check = turn.entry.zip(target);
+        }
+        if let Some(own) = turn.own() {
+            own.outcome = Some(outcome);
+        }
+        Next::Done(content)
+    }
+
+    /// What is doubtful in a statement that read.
+    fn say_doubts(&self, turn: &mut Turn<'_>) {
+        let dialect = turn.session.dialect;
+        let remarks = remarks(&self.text, &turn.session.catalog, dialect);
+        if let Some(remark) = remarks.said.into_iter().next() {
+            let way = remark.edit.filter(|_| !dialect.is_flow());
+            let way = way.map(|edit| format!(" {} takes each once.", edit.text));
+            turn.say(
+                format!("{}{}", remark.words, way.unwrap_or_default()),
+                Tone::Care,
+            );
+        }
+    }
+
+    /// The connection was lost: what is known is said, and nothing is sent again.
+    fn lost(&self, turn: &mut Turn<'_>, error: &EngineError, kept: Option<Sheet>) -> Next {
+        turn.session.lost = true;
+        turn.session.bearings.transaction = None;
+        turn.session.bearings.transaction_failed = false;
+        let failure = failure::of_loss(error, &self.about, self.in_transaction);
+        let Some(sheet) = kept else {
+            return failure.into();
+        };
+        turn.say(
+            format!("{} {}", failure.headline, failure.changed),
+            Tone::Danger,
+        );
+        let failure = failure::plain(failure.headline);
+        Next::FailKeeping(Content::Rows(sheet), Box::new(failure))
+    }
+
+    /// Remembers what it set for the session, to set it again on a new connection.
+    fn remember_setting(&self, turn: &mut Turn<'_>) {
+        let words: Vec<String> = self
+            .text
+            .split_whitespace()
+            .take(4)
+            .map(str::to_ascii_lowercase)
+            .collect();
+        let word = |at: usize| words.get(at).map_or("", String::as_str);
+        let session = &mut turn.session;
+        let temporary = word(1).starts_with("temp") || word(3).starts_with("temp");
+        session.has_temporary |= self.about.effect == Effect::Definition && temporary;
+        let of_session = !matches!(
+            word(1),
+            "local" | "transaction" | "role" | "password" | "global" | "constraints" | "default"
+        );
+        if word(0) == "set"
+            && of_session
+            && self.secrets.is_empty()
+            && session.bearings.transaction.is_none()
+            && session.settings.len() < MOST_SETTINGS
+        {
+            session.settings.push(self.text.clone());
+        }
+    }
+
+    /// Has the catalog read again where it may have changed.
+    fn refresh(&self, turn: &mut Turn<'_>) {
+        let effect = self.about.effect;
+        if effect == Effect::Read {
+            return;
+        }
+        // Rows counted before would be wrong now.
+        turn.session.figures.clear();
+        // After each write to a large database the whole catalog would be too much.
+        let too_large = effect == Effect::Write && turn.session.catalog.objects.len() > LARGE;
+        let may = turn.services.stream.is_none()
+            && !turn.session.lost
+            && !turn.session.bearings.transaction_failed;
+        if may && !too_large {
+            turn.start(ReadCatalog::behind());
+        }
+    }
+}
+
+impl Work for Run {
+    fn lane(&self) -> Lane {
+        Lane::Connection
+    }
+
+    fn work(&mut self, at: &mut Bench<'_>) -> Result<(), EngineError> {
+        let (ticket, reporter) = (at.ticket, at.reporter.clone());
+        let connection = at.connection()?;
+        if let Some(earlier) = self.earlier.take() {
+            connection.set_earlier(earlier);
+        }
+        let mut sink: Box<dyn Sink + Send> = match (&self.into, self.set.take(), self.sink.take()) {
+            (Into::Figures(gathered, _), _, _) => Box::new(IntoFigures(Arc::clone(gathered))),
+            (_, Some((set, budget)), _) => Box::new(IntoResult {
+                set,
+                budget,
+                reporter,
+            }),
+            (_, None, Some(sink)) => sink,
+            (_, None, None) => return Err(EngineError::plain("Its rows have no place to go.")),
+        };
+        let ran = connection.run(ticket, &self.text, &mut *sink);
+        // A sink that writes elsewhere ends its work, and may fail, only now.
+        let ended = sink.end();
+        self.outcome = Some(ran?);
+        ended.map_err(|error| EngineError {
+            fault: Fault::Sink,
+            code: error.kind().to_string(),
+            advice: None,
+            ..EngineError::plain(error.to_string())
+        })
+    }
+}
+
+impl Task for Run {
+    fn begin(&mut self, turn: &mut Turn<'_>) {
+        self.in_transaction = turn.session.bearings.transaction.is_some();
+        if turn.session.dialect.is_flow() {
+            // A flow may read what earlier entries gave.
+            let sets: HashMap<u32, Arc<RwLock<ResultSet>>> = turn
+                .entries
+                .all()
+                .iter()
+                .filter_map(|entry| Some((entry.number, Arc::clone(&entry.sheet()?.set))))
+                .collect();
+            self.earlier = Some(Arc::new(move |number, take| earlier(&sets, number, take)));
+        }
+        match (&self.into, &mut turn.services.stream) {
+            (Into::Figures(..), _) => {}
+            (_, Some(make)) => self.sink = Some(make()),
+            (_, None) => {
+                let set = Arc::new(RwLock::new(ResultSet::of_rows(Vec::new(), Vec::new())));
+                let budget = Arc::clone(&turn.services.memory);
+                self.set = Some((Arc::clone(&set), budget));
+                if let Some(own) = turn.own() {
+                    own.content = Content::Rows(Sheet::new(set));
+                }
+            }
+        }
+    }
+
+    fn ended(mut self: Box<Self>, turn: &mut Turn<'_>, how: Result<(), EngineError>) -> Next {
+        let kept = match turn.own().map(|own| &own.content) {
+            Some(Content::Rows(sheet)) if !sheet.labels.is_empty() => Some(sheet.clone()),
+            _ => None,
+        };
+        let next = match how {
+            Ok(()) => {
+                let outcome = self.outcome.take().unwrap_or_default();
+                self.done(turn, outcome, kept)
+            }
+            Err(error) if error.fault == Fault::Cancelled => Next::Stopped(match kept {
+                Some(sheet) => Content::Rows(sheet),
+                None => {
+                    let mut page = Page::new();
+                    page.say(Tone::Heading, "It was stopped. Nothing was changed.");
+                    Content::Page(page)
+                }
+            }),
+            Err(error) if turn.session.lost || is_lost(&error) => self.lost(turn, &error, kept),
+            Err(error) if turn.needs_catalog() => {
+                // What is nearest to a slip is known only with the catalog.
+                self.refresh(turn);
+                let advise = move |turn: &mut Turn<'_>| self.refused(turn, &error);
+                return Next::Go(Box::new(ReadCatalog::then(advise)));
+            }
+            Err(error) => self.refused(turn, &error),
+        };
+        self.refresh(turn);
+        next
+    }
+}
+
+fn is_lost(error: &EngineError) -> bool {
+    matches!(error.fault, Fault::Lost | Fault::NotSent)
+}
+
+/// A refused statement in plain words. `text` is what the places are of.
+pub(crate) fn failure(turn: &mut Turn<'_>, text: &str, error: &EngineError) -> Failure {
+    turn.session.lost |= is_lost(error);
+    let session = &turn.session;
+    let mut failure = failure::of_statement(
+        text,
+        error,
+        &session.catalog,
+        session.dialect,
+        session.bearings.transaction.is_some(),
+        turn.waiting.before,
+    );
+    if session.bearings.transaction_failed {
+        failure.changed =
+            "The transaction failed with it, and nothing of it will be kept:  rollback;  ends it."
+                .into();
+    }
+    failure
+}
+
+/// Refused; rows that came before the error stay.
+pub(crate) fn refused(turn: &mut Turn<'_>, text: &str, error: &EngineError) -> Next {
+    let failure = failure(turn, text, error);
+    let sheet = turn.own().and_then(|own| own.sheet());
+    let kept = sheet.filter(|sheet| !read(&sheet.set).is_empty()).cloned();
+    let Some(sheet) = kept else {
+        return failure.into();
+    };
+    turn.say(
+        format!("It ended early: {}", failure.headline),
+        Tone::Danger,
+    );
+    Next::FailKeeping(Content::Rows(sheet), Box::new(failure))
+}
+
+/// Stopped by the user, or what else is to happen.
+pub(crate) fn stopped_or(
+    turn: &mut Turn<'_>,
+    error: &EngineError,
+    otherwise: impl FnOnce(&mut Turn<'_>) -> Next,
+) -> Next {
+    if error.fault != Fault::Cancelled {
+        return otherwise(turn);
+    }
+    let mut page = Page::new();
+    page.say(Tone::Heading, "It was stopped. Nothing was changed.");
+    Next::Stopped(Content::Page(page))
+}
+
+/// Hands over the rows of an earlier entry as documents.
+fn earlier(
+    sets: &HashMap<u32, Arc<RwLock<ResultSet>>>,
+    number: u32,
+    take: &mut dyn FnMut(Document) -> bool,
+) -> Result<(), String> {
+    let Some(set) = sets.get(&number) else {
+        return Err(format!(
+            "Entry {number} has no rows. F3 shows the entries and their numbers."
+        ));
+    };
+    let set = read(set);
+    let labels = column_labels(set.columns());
+    for at in 0..set.batches() {
+        let (_, batch) = set.batch(at).map_err(|error| error.to_string())?;
+        for row in batch.rows() {
+            let document = match row.document() {
+                Some(bytes) => idle_tide_core::document::bson::tree(bytes),
+                None => labels
+                    .iter()
+                    .zip(row.values())
+                    .filter_map(|(label, value)| Some((label.as_str(), value.to_datum()?)))
+                    .collect(),
+            };
+            if !take(document) {
+                return Ok(());
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Puts rows into a result that others read at the same time.
+struct IntoResult {
+    set: Arc<RwLock<ResultSet>>,
+    budget: Arc<Budget>,
+    reporter: Reporter,
+}
+
+impl Sink for IntoResult {
+    fn another(&mut self, before: Outcome) -> io::Result<()> {
+        self.set = Arc::new(RwLock::new(ResultSet::of_rows(Vec::new(), Vec::new())));
+        self.reporter.tell(Progress::Another {
+            before: Box::new(before),
+            set: Arc::clone(&self.set),
+        });
+        Ok(())
+    }
+
+    fn columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
+        *self.set.write() = ResultSet::new(columns, Arc::clone(&self.budget), RESULT_MEMORY);
+        self.reporter.tell(Progress::Rows);
+        Ok(())
+    }
+
+    fn more_columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
+        self.set.write().set_columns(columns);
+        self.reporter.tell(Progress::Rows);
+        Ok(())
+    }
+
+    fn rows(&mut self, batch: RowBatch) -> io::Result<()> {
+        self.set.write().append(batch)?;
+        self.reporter.tell(Progress::Rows);
+        Ok(())
+    }
+}
+
+/// Gathers figures of every column and keeps no row.
+struct IntoFigures(Gathered);
+
+impl Sink for IntoFigures {
+    fn columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
+        let fresh = columns
+            .into_iter()
+            .map(|column| (column, Figures::default()));
+        *self.0.write() = fresh.collect();
+        Ok(())
+    }
+
+    fn more_columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
+        let mut list = self.0.write();
+        for (at, column) in columns.into_iter().enumerate() {
+            match list.get_mut(at) {
+                Some((known, _)) => *known = column,
+                None => list.push((column, Figures::default())),
+            }
+        }
+        Ok(())
+    }
+
+    fn rows(&mut self, batch: RowBatch) -> io::Result<()> {
+        let mut list = self.0.write();
+        for row in batch.rows() {
+            for ((_, figures), value) in list.iter_mut().zip(row.values()) {
+                figures.add(value);
+            }
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,120 @@
+//! Text with its columns aligned by blanks.
+
+use std::io::{self, Write};
+
+use idle_tide_core::result::{Budget, ResultSet};
+use idle_tide_core::{Column, Row, RowBatch, column_labels};
+use unicode_width::UnicodeWidthStr;
+
+use super::{BUFFER, Format, HELD, Layout, RowWriter};
+use crate::marks::{Look, show_text, show_whole};
+
+/// Columns aligned with blanks.
+pub static TEXT: Format = Format {
+    name: "text",
+    label: "text",
+    endings: &["txt"],
+    for_people: true,
+    nested: false,
+    make: |layout, out| {
+        Box::new(Aligned {
+            out,
+            layout,
+            rows: ResultSet::new(Vec::new(), Budget::new(HELD), HELD),
+            batch: RowBatch::new(),
+        })
+    },
+};
+
+struct Aligned<W> {
+    out: W,
+    layout: Layout,
+    rows: ResultSet,
+    batch: RowBatch,
+}
+
+impl<W: Write> RowWriter for Aligned<W> {
+    fn columns(&mut self, columns: &[Column]) -> io::Result<()> {
+        // Values are kept, not documents.
+        let plain = columns.iter().cloned().map(|column| Column {
+            path: None,
+            ..column
+        });
+        self.rows = ResultSet::new(plain.collect(), Budget::new(HELD), HELD);
+        Ok(())
+    }
+
+    fn row(&mut self, row: Row<'_>) -> io::Result<()> {
+        self.batch.push_row(row.values());
+        if self.batch.encoded() > BUFFER {
+            self.rows.append(std::mem::take(&mut self.batch))?;
+        }
+        Ok(())
+    }
+
+    fn finish(&mut self) -> io::Result<()> {
+        self.rows.append(std::mem::take(&mut self.batch))?;
+        let most = usize::MAX / 4;
+        let labels: Vec<String> = column_labels(self.rows.columns())
+            .iter()
+            .map(|label| show_text(label, most).text())
+            .collect();
+        if labels.is_empty() {
+            return self.out.flush();
+        }
+        let mut widths: Vec<usize> = labels
+            .iter()
+            .map(|label| if self.layout.header { label.width() } else { 0 })
+            .collect();
+        let mut numbers = vec![false; labels.len()];
+        for at in 0..self.rows.batches() {
+            let (_, batch) = self.rows.batch(at)?;
+            for row in batch.rows() {
+                for (column, value) in row.values().enumerate().take(widths.len()) {
+                    let shown = show_whole(value, most);
+                    widths[column] = widths[column].max(shown.width);
+                    numbers[column] |= shown.look == Look::Number;
+                }
+            }
+        }
+        let gap = if self.layout.lines { " ┆ " } else { "  " };
+        let mut line = String::new();
+        let put = |line: &mut String, column: usize, text: &str, width: usize, right: bool| {
+            if column > 0 {
+                line.push_str(gap);
+            }
+            let fill = " ".repeat(widths[column].saturating_sub(width));
+            if right {
+                line.push_str(&fill);
+            }
+            line.push_str(text);
+            if !right {
+                line.push_str(&fill);
+            }
+        };
+        if self.layout.header {
+            for (column, label) in labels.iter().enumerate() {
+                put(&mut line, column, label, label.width(), numbers[column]);
+            }
+            writeln!(self.out, "{}", line.trim_end())?;
+            if self.layout.lines {
+                let parts: Vec<String> = widths.iter().map(|width| "╌".repeat(*width)).collect();
+                writeln!(self.out, "{}", parts.join("╌╌╌"))?;
+            }
+        }
+        for at in 0..self.rows.batches() {
+            let (_, batch) = self.rows.batch(at)?;
+            for row in batch.rows() {
+                line.clear();
+                for (column, value) in row.values().enumerate().take(labels.len()) {
+                    let shown = show_whole(value, most);
+                    let right =
+                        shown.look == Look::Number || numbers[column] && shown.look == Look::Null;
+                    put(&mut line, column, &shown.text(), shown.width, right);
+                }
+                writeln!(self.out, "{}", line.trim_end())?;
+            }
+        }
+        self.out.flush()
+    }
+}

@@ -1,0 +1,135 @@
+//! JSON (RFC 8259): one array of objects, or one object a line. Documents go out as they are, in lossless Extended JSON.
+
+use std::io::{self, Write};
+
+use idle_tide_core::document::bson::Element;
+use idle_tide_core::document::extended;
+use idle_tide_core::{Column, Row, ValueRef, column_labels};
+
+use super::{BUFFER, Format, RowWriter};
+
+/// One array of objects.
+pub static JSON: Format = Format {
+    name: "json",
+    label: "JSON",
+    endings: &[],
+    for_people: false,
+    nested: true,
+    make: |_, out| Box::new(Json::new(true, out)),
+};
+
+/// One object a line.
+pub static JSON_LINES: Format = Format {
+    name: "jsonl",
+    label: "JSON lines",
+    endings: &["ndjson"],
+    for_people: false,
+    nested: true,
+    make: |_, out| Box::new(Json::new(false, out)),
+};
+
+struct Json<W> {
+    out: W,
+    array: bool,
+    /// Each name as a JSON string with its colon.
+    names: Vec<Vec<u8>>,
+    buffer: Vec<u8>,
+    first: bool,
+}
+
+fn json_text(out: &mut Vec<u8>, text: &str) -> io::Result<()> {
+    serde_json::to_writer(out, text).map_err(io::Error::from)
+}
+
+impl<W: Write> Json<W> {
+    fn new(array: bool, out: W) -> Self {
+        Json {
+            out,
+            array,
+            names: Vec::new(),
+            buffer: Vec::with_capacity(BUFFER + 4_096),
+            first: true,
+        }
+    }
+
+    fn end_row(&mut self) -> io::Result<()> {
+        if !self.array {
+            self.buffer.push(b'\n');
+        }
+        if self.buffer.len() >= BUFFER {
+            self.out.write_all(&self.buffer)?;
+            self.buffer.clear();
+        }
+        Ok(())
+    }
+}
+
+impl<W: Write> RowWriter for Json<W> {
+    fn columns(&mut self, columns: &[Column]) -> io::Result<()> {
+        for label in column_labels(columns) {
+            let mut name = Vec::new();
+            json_text(&mut name, &label)?;
+            name.push(b':');
+            self.names.push(name);
+        }
+        if self.array {
+            self.buffer.push(b'[');
+        }
+        Ok(())
+    }
+
+    fn row(&mut self, row: Row<'_>) -> io::Result<()> {
+        let out = &mut self.buffer;
+        if self.array {
+            out.extend_from_slice(if self.first { b"\n" } else { b",\n" });
+        }
+        self.first = false;
+        if let Some(document) = row.document() {
+            extended::write(document, extended::Form::Lossless, out);
+            return self.end_row();
+        }
+        out.push(b'{');
+        for (at, (name, value)) in self.names.iter().zip(row.values()).enumerate() {
+            if at > 0 {
+                out.push(b',');
+            }
+            out.extend_from_slice(name);
+            match value {
+                ValueRef::Null | ValueRef::Missing => out.extend_from_slice(b"null"),
+                ValueRef::Bson(tag, value) => {
+                    let element = Element {
+                        name: b"",
+                        tag,
+                        value,
+                    };
+                    extended::write_value(&element, extended::Form::Lossless, out);
+                }
+                ValueRef::Text(text) => json_text(out, text)?,
+                ValueRef::RawText(bytes) => json_text(out, &String::from_utf8_lossy(bytes))?,
+                ValueRef::Bytes(_) => json_text(out, &value.plain())?,
+                ValueRef::Float(f) if !f.is_finite() => json_text(out, &value.plain())?,
+                // JSON knows no leading zeros.
+                ValueRef::Number(n)
+                    if n.trim_start_matches('-').starts_with('0')
+                        && !n.contains("0.")
+                        && n != "0" =>
+                {
+                    json_text(out, n)?;
+                }
+                value => value.write_plain(out),
+            }
+        }
+        out.push(b'}');
+        self.end_row()
+    }
+
+    fn finish(&mut self) -> io::Result<()> {
+        if self.array {
+            self.buffer
+                .extend_from_slice(if self.first { b"]\n" } else { b"\n]\n" });
+        }
+        self.out.write_all(&self.buffer)?;
+        self.buffer.clear();
+        self.out.flush()
+    }
+}

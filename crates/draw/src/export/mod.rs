@@ -1,0 +1,361 @@
+//! Rows as files and as text for pasting. Each format is a file here and a row of [`FORMATS`], from which every list
+//! of names comes. Writers take batches as they come and hold one batch, except the aligned text, which has to see
+//! every row before it knows its widths and keeps them in a result of its own.
+
+mod aligned;
+mod json;
+mod markdown;
+mod record;
+mod separated;
+
+use std::io::{self, Write};
+
+use idle_tide_core::result::{Budget, ResultSet};
+use idle_tide_core::{Column, Row, RowBatch};
+
+/// A format of rows.
+#[derive(Debug)]
+pub struct Format {
+    /// Its name, which is also the usual ending of its files.
+    pub name: &'static str,
+    /// Its name in a sentence.
+    pub label: &'static str,
+    /// Further endings of its files.
+    pub endings: &'static [&'static str],
+    /// Whether it is for people, so that results one after the other stand apart.
+    pub for_people: bool,
+    /// Whether it takes documents as they are; others need all columns before the first row.
+    nested: bool,
+    make: for<'a> fn(Layout, Box<dyn Write + 'a>) -> Box<dyn RowWriter + 'a>,
+}
+
+/// All formats.
+pub static FORMATS: &[&Format] = &[
+    &separated::CSV,
+    &separated::TSV,
+    &json::JSON,
+    &json::JSON_LINES,
+    &markdown::MARKDOWN,
+    &aligned::TEXT,
+    &record::RECORD,
+];
+
+pub use aligned::TEXT;
+pub use json::{JSON, JSON_LINES};
+pub use markdown::MARKDOWN;
+pub use record::RECORD;
+pub use separated::{CSV, TSV};
+
+impl PartialEq for Format {
+    fn eq(&self, other: &Self) -> bool {
+        self.name == other.name
+    }
+}
+impl Eq for Format {}
+
+impl Format {
+    /// The format of this name.
+    pub fn named(name: &str) -> Option<&'static Self> {
+        FORMATS
+            .iter()
+            .copied()
+            .find(|format| format.name.eq_ignore_ascii_case(name))
+    }
+
+    /// The format a file name asks for by its ending.
+    pub fn of_file(name: &str) -> Option<&'static Self> {
+        let (_, ending) = name.rsplit_once('.')?;
+        let has = |format: &&Format| {
+            format
+                .endings
+                .iter()
+                .any(|other| other.eq_ignore_ascii_case(ending))
+        };
+        Self::named(ending).or_else(|| FORMATS.iter().copied().find(has))
+    }
+}
+
+/// The names of all formats.
+pub fn names() -> impl Iterator<Item = &'static str> {
+    FORMATS.iter().map(|format| format.name)
+}
+
+/// The same as words of a sentence: `csv, tsv or json`.
+pub fn names_in_words() -> String {
+    let names: Vec<_> = names().collect();
+    match names.split_last() {
+        Some((last, [])) => last.to_string(),
+        Some((last, others)) => format!("{} or {last}", others.join(", ")),
+        None => String::new(),
+    }
+}
+
+/// A format and how it is laid out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Layout {
+    /// The format.
+    pub format: &'static Format,
+    /// Whether the names of the columns come first.
+    pub header: bool,
+    /// Whether the aligned text has lines between its columns and under its header.
+    pub lines: bool,
+}
+
+impl Layout {
+    /// The plain layout of a format: with a header, without lines.
+    pub fn of(format: &'static Format) -> Self {
+        Layout {
+            format,
+            header: true,
+            lines: false,
+        }
+    }
+}
+
+/// Takes columns, then rows, then the end.
+pub trait RowWriter {
+    /// The columns, before the first row.
+    ///
+    /// # Errors
+    /// Those of the output.
+    fn columns(&mut self, columns: &[Column]) -> io::Result<()>;
+
+    /// More columns of documents are known; those before keep their numbers.
+    fn more_columns(&mut self, columns: &[Column]) {
+        let _ = columns;
+    }
+
+    /// One row.
+    ///
+    /// # Errors
+    /// Those of the output.
+    fn row(&mut self, row: Row<'_>) -> io::Result<()>;
+
+    /// All rows of a batch.
+    ///
+    /// # Errors
+    /// Those of the output.
+    fn rows(&mut self, batch: &RowBatch) -> io::Result<()> {
+        batch.rows().try_for_each(|row| self.row(row))
+    }
+
+    /// The end; everything is handed to the output.
+    ///
+    /// # Errors
+    /// Those of the output.
+    fn finish(&mut self) -> io::Result<()>;
+}
+
+/// A writer for the layout onto `out`.
+pub fn writer<'a>(layout: Layout, out: impl Write + 'a) -> Box<dyn RowWriter + 'a> {
+    let inner = (layout.format.make)(layout, Box::new(out));
+    if layout.format.nested {
+        return inner;
+    }
+    Box::new(Held {
+        inner,
+        documents: None,
+    })
+}
+
+/// Bytes that are gathered before they go out.
+const BUFFER: usize = 64 * 1024;
+/// Bytes that a writer which has to see every row keeps in memory before it uses a file.
+const HELD: u64 = 32 * 1024 * 1024;
+
+/// Keeps documents until all their columns are known; other rows go through.
+struct Held<'a> {
+    inner: Box<dyn RowWriter + 'a>,
+    documents: Option<(ResultSet, RowBatch)>,
+}
+
+impl RowWriter for Held<'_> {
+    fn columns(&mut self, columns: &[Column]) -> io::Result<()> {
+        if columns.is_empty() || columns.iter().any(|column| column.path.is_none()) {
+            return self.inner.columns(columns);
+        }
+        let rows = ResultSet::new(columns.to_vec(), Budget::new(HELD), HELD);
+        self.documents = Some((rows, RowBatch::new()));
+        Ok(())
+    }
+
+    fn more_columns(&mut self, columns: &[Column]) {
+        if let Some((rows, _)) = &mut self.documents {
+            rows.set_columns(columns.to_vec());
+        }
+    }
+
+    fn row(&mut self, row: Row<'_>) -> io::Result<()> {
+        let (Some((rows, batch)), Some(document)) = (&mut self.documents, row.document()) else {
+            return self.inner.row(row);
+        };
+        batch.push_document(document);
+        if batch.encoded() > BUFFER {
+            rows.append(std::mem::take(batch))?;
+        }
+        Ok(())
+    }
+
+    fn rows(&mut self, batch: &RowBatch) -> io::Result<()> {
+        match self.documents {
+            // What goes through goes through as a whole.
+            None => self.inner.rows(batch),
+            Some(_) => batch.rows().try_for_each(|row| self.row(row)),
+        }
+    }
+
+    fn finish(&mut self) -> io::Result<()> {
+        if let Some((mut rows, batch)) = self.documents.take() {
+            rows.append(batch)?;
+            self.inner.columns(rows.columns())?;
+            let columns = rows.columns().to_vec();
+            rows.set_columns(columns);
+            for at in 0..rows.batches() {
+                let (_, batch) = rows.batch(at)?;
+                // A batch of the time before all columns were known knows fewer.
+                let mut whole = (*batch).clone();
+                whole.set_paths(rows.paths());
+                self.inner.rows(&whole)?;
+            }
+        }
+        self.inner.finish()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use idle_tide_core::ValueRef;
+
+    fn written(layout: Layout) -> String {
+        let columns = [
+            Column {
+                origin: Some(("vessels".into(), "name".into())),
+                ..Column::named("name")
+            },
+            Column {
+                origin: Some(("quays".into(), "name".into())),
+                ..Column::named("name")
+            },
+            Column::named("dues"),
+        ];
+        let mut batch = RowBatch::new();
+        batch.push_row([
+            ValueRef::Text("Grey, \"Heron\""),
+            ValueRef::Null,
+            ValueRef::Float(1240.5),
+        ]);
+        batch.push_row([
+            ValueRef::Text("two\nlines"),
+            ValueRef::Text(""),
+            ValueRef::Integer(7),
+        ]);
+        batch.push_row([
+            ValueRef::RawText(&[b'a', 0xff]),
+            ValueRef::Bytes(&[1, 255]),
+            ValueRef::Null,
+        ]);
+        let mut out = Vec::new();
+        let mut writer = writer(layout, &mut out);
+        writer.columns(&columns).expect("columns");
+        writer.rows(&batch).expect("rows");
+        writer.finish().expect("end");
+        drop(writer);
+        String::from_utf8_lossy(&out).into_owned()
+    }
+
+    #[test]
+    fn every_layout() {
+        let lines = |format: &'static Format| written(Layout::of(format));
+        assert_eq!(
+            lines(&CSV),
+            "vessels.name,quays.name,dues\n\"Grey, \"\"Heron\"\"\",,1240.5\n\"two\nlines\",\"\",7\na\u{fffd},01ff,\n"
+        );
+        assert_eq!(
+            lines(&JSON),
+            "[\n{\"vessels.name\":\"Grey, \\\"Heron\\\"\",\"quays.name\":null,\"dues\":1240.5},\n{\"vessels.name\":\"two\\nlines\",\"quays.name\":\"\",\"dues\":7},\n{\"vessels.name\":\"a\u{fffd}\",\"quays.name\":\"01ff\",\"dues\":null}\n]\n"
+        );
+        assert_eq!(
+            lines(&TEXT),
+            "vessels.name   quays.name    dues\nGrey, \"Heron\"  null        1240.5\ntwo¶lines      ''               7\na⟨ff⟩          x'01ff'       null\n"
+        );
+        let ruled = written(Layout {
+            format: &TEXT,
+            header: true,
+            lines: true,
+        });
+        assert!(
+            ruled
+                .lines()
+                .nth(1)
+                .is_some_and(|rule| rule.chars().all(|c| c == '╌')),
+            "{ruled}"
+        );
+        assert!(lines(&RECORD).starts_with("vessels.name  Grey, \"Heron\"\nquays.name    null\n"));
+        let bare = written(Layout {
+            format: &TSV,
+            header: false,
+            lines: false,
+        });
+        assert!(bare.starts_with("\"Grey, \"\"Heron\"\"\"\t\t1240.5\n"));
+        assert_eq!(lines(&JSON_LINES).lines().count(), 3);
+        assert_eq!(
+            lines(&MARKDOWN),
+            "| vessels.name | quays.name | dues |\n| --- | --- | ---: |\n| Grey, \"Heron\" |  | 1240.5 |\n| two<br>lines |  | 7 |\n| a\u{fffd} | 01ff |  |\n"
+        );
+    }
+
+    #[test]
+    fn other_readers_read_what_is_written() {
+        let csv = written(Layout::of(&CSV));
+        let mut reader = csv::Reader::from_reader(csv.as_bytes());
+        let rows: Vec<_> = reader.records().map(|r| r.expect("a row")).collect();
+        assert_eq!(&rows[0][0], "Grey, \"Heron\"");
+        assert_eq!(&rows[1][0], "two\nlines");
+        let json: serde_json::Value =
+            serde_json::from_str(&written(Layout::of(&JSON))).expect("JSON");
+        assert_eq!(json[1]["vessels.name"], "two\nlines");
+    }
+
+    #[test]
+    fn every_format_is_found_by_its_name_and_its_endings() {
+        for format in FORMATS {
+            assert_eq!(Format::named(&format.name.to_uppercase()), Some(*format));
+            for ending in std::iter::once(&format.name).chain(format.endings) {
+                assert_eq!(Format::of_file(&format!("a.b.{ending}")), Some(*format));
+            }
+        }
+        assert_eq!(Format::of_file("csv"), None);
+        assert!(
+            names_in_words().starts_with("csv, tsv, ") && names_in_words().ends_with(" or record")
+        );
+    }
+
+    /// Nothing in the data begins a table, a tag or a link of its own.
+    #[test]
+    fn markdown_holds_what_stands_in_it() {
+        let mut out = Vec::new();
+        let mut made = writer(Layout::of(&MARKDOWN), &mut out);
+        made.columns(&[Column::named("a|b")]).expect("columns");
+        let mut batch = RowBatch::new();
+        batch.push_row([ValueRef::Text("x | <b>*y*</b> [z](q) `w` \\ _v_\r\n& #")]);
+        made.rows(&batch).expect("rows");
+        made.finish().expect("end");
+        drop(made);
+        let text = String::from_utf8(out).expect("UTF-8");
+        assert_eq!(
+            text,
+            "| a\\|b |\n| --- |\n| x \\| &lt;b&gt;\\*y\\*&lt;/b&gt; \\[z\\](q) \\`w\\` \\\\ \\_v\\_<br>&amp; # |\n"
+        );
+    }
+
+    #[test]
+    fn nothing_is_still_valid() {
+        let mut out = Vec::new();
+        let mut json = writer(Layout::of(&JSON), &mut out);
+        json.columns(&[Column::named("n")]).expect("columns");
+        json.finish().expect("end");
+        drop(json);
+        assert_eq!(out, b"[]\n");
+    }
+}
