@@ -6,7 +6,7 @@ use std::path::PathBuf;
 
 use idle_tide_desk::export::DRAWINGS;
 use idle_tide_desk::settings::Settings;
-use idle_tide_desk::{Content, Desk, Event, Request, State, Tone};
+use idle_tide_desk::{Content, Desk, Event, Request, State, Tone, Wanted};
 use idle_tide_draw::Format;
 use idle_tide_draw::export::names;
 use idle_tide_lang::complete::{Completion, Sources as Known, complete};
@@ -16,6 +16,7 @@ use ratatui::layout::Rect;
 use crate::catalog::CatalogView;
 use crate::composer::Composer;
 use crate::guide;
+use crate::keys::{Keymap, Place};
 use crate::sources::Sources;
 use crate::theme::{Theme, ThemeName};
 
@@ -235,9 +236,49 @@ pub struct App {
     pub composer_top: usize,
     /// Whether a command is being written that was begun while reading: reading goes on after it.
     pub from_reading: bool,
+    /// A command that was refused and has not been touched since, by the composer's revision.
+    pub(crate) refused: Option<u64>,
+    /// Keys of one's own.
+    pub keymap: Keymap,
+    /// The session in which half-written text of earlier was last offered.
+    offered: u32,
 }
 
 impl App {
+    /// Where the next key acts, first the innermost. What acts everywhere is not among them.
+    pub fn places(&self) -> Vec<Place> {
+        let place = match &self.over {
+            _ if (self.desk.asking()).is_some_and(|a| a.wanted == Wanted::Consent) => {
+                Place::Question
+            }
+            _ if self.desk.asking().is_some() => Place::Hidden,
+            _ if self.asks_to_leave || self.desk.question().is_some() => Place::Question,
+            Over::Sources(view) if view.form.is_some() => Place::Form,
+            Over::Sources(_) => Place::Sources,
+            Over::Catalog if self.catalog.actions.is_some() => Place::Actions,
+            Over::Catalog => Place::Catalog,
+            Over::Guide { .. } => Place::Guide,
+            Over::Entries { .. } => Place::Entries,
+            Over::Record { .. } => Place::Record,
+            Over::Document(_) => Place::Document,
+            Over::Nothing if self.prompt.is_some() => return Vec::new(),
+            Over::Nothing if self.focus == Focus::Write => {
+                let completes = self.choices.open
+                    && !self.choices.is_empty()
+                    && self.choices.corrections.is_empty();
+                return match completes {
+                    true => vec![Place::Completing, Place::Writing],
+                    false => vec![Place::Writing],
+                };
+            }
+            Over::Nothing if self.reads_links() => Place::Links,
+            Over::Nothing if self.reads_stages() => Place::Stages,
+            Over::Nothing if self.reads_rows() => Place::Rows,
+            Over::Nothing => Place::Text,
+        };
+        vec![place]
+    }
+
     /// The screen of a session.
     pub fn new(desk: Desk, theme: Theme, settings: Option<PathBuf>) -> Self {
         App {
@@ -270,6 +311,9 @@ impl App {
             chord: false,
             composer_top: 0,
             from_reading: false,
+            refused: None,
+            keymap: Keymap::default(),
+            offered: 0,
         }
     }
 
@@ -315,6 +359,23 @@ impl App {
         while let Some(request) = self.desk.take_request() {
             self.answer(request);
         }
+        self.offer_draft();
+    }
+
+    /// Puts back what a program that ended badly left half-written on this source.
+    fn offer_draft(&mut self) {
+        let number = self.desk.session().number();
+        if self.offered == number || self.desk.session().is_nowhere() || !self.composer.is_blank() {
+            return;
+        }
+        self.offered = number;
+        if let Some(text) = self.desk.take_draft() {
+            self.composer.set(&text);
+            self.desk.say(
+                "This was half-written when the program ended last; Ctrl-C clears it.",
+                Tone::Care,
+            );
+        }
     }
 
     /// Puts a refused text back, unless something else is being written; then it waits in the recall.
@@ -331,6 +392,7 @@ impl App {
         self.focus = Focus::Write;
         self.over = Over::Nothing;
         self.mending = true;
+        self.refused = text.starts_with('/').then_some(self.composer.revision());
         if let Some(place) = place {
             let end = place.end.min(text.len());
             let empty = place.start >= end;
@@ -402,12 +464,9 @@ impl App {
         let Some(path) = self.settings.clone() else {
             return;
         };
-        let written = Settings::read(&path).and_then(|mut settings| {
-            settings.theme = Some(name.name().to_string());
-            settings.write(&path).map_err(|error| error.to_string())
-        });
-        match written {
-            Ok(()) => self.desk.say(
+        let theme = Some(name.name().to_string());
+        match Settings::change(&path, |settings| settings.theme = theme) {
+            Ok(_) => self.desk.say(
                 format!("The theme is {} from now on.", name.name()),
                 Tone::Plain,
             ),

@@ -1,12 +1,13 @@
 //! The command line: what is opened, how, and by which face.
 
-use std::io::BufRead;
+use std::io::{BufRead, Write};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::mpsc::channel;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
-use idle_tide_desk::settings::{Places, Settings};
+use idle_tide_desk::export::expand;
+use idle_tide_desk::settings::{Places, Settings, unreadable};
 use idle_tide_desk::{Desk, Options, Origin, Tone, Writes};
 use idle_tide_draw::export::names_in_words;
 use idle_tide_draw::marks::show_text;
@@ -17,6 +18,7 @@ use idle_tide_engines::{
 use secrecy::SecretString;
 
 use crate::app::App;
+use crate::keys::Keymap;
 use crate::shell;
 use crate::terminal::{self, Happening};
 use crate::theme::{Theme, ThemeName};
@@ -35,6 +37,9 @@ struct Cli {
     /// The colours: deep for dark grounds, shoal for light ones, plain for none
     #[arg(long, value_name = "NAME")]
     theme: Option<String>,
+    /// Write down what happens in a file that only you can read
+    #[arg(long, value_name = "FILE", global = true)]
+    log: Option<PathBuf>,
 }
 
 #[derive(Debug, Subcommand)]
@@ -181,6 +186,19 @@ pub struct Run {
 /// Runs the program; answers its exit code.
 pub fn main() -> i32 {
     let cli = Cli::parse();
+    if let Some(path) = cli.log.clone().or_else(|| {
+        Kept::read()
+            .settings
+            .log
+            .map(|path| expand(&path.to_string_lossy()))
+    }) && let Err(error) = idle_tide_desk::log::begin(&path)
+    {
+        tell(&format!(
+            "The log {} cannot be written: {error}.",
+            path.display()
+        ));
+        return 1;
+    }
     let done = match cli.command {
         Some(Sub::Run(run)) => return shell::run(&run),
         Some(Sub::PracticeServer(options)) => crate::practice::run(&options),
@@ -207,7 +225,7 @@ pub fn main() -> i32 {
         None => desk(&cli),
     };
     done.unwrap_or_else(|error| {
-        eprintln!("idle-tide: {error}");
+        tell(&error.to_string());
         1
     })
 }
@@ -219,11 +237,13 @@ impl AtTerminal {
     /// Asks for a text; `None` without a terminal, which is said.
     pub fn value(&self, what: &str, details: &[String]) -> Option<String> {
         let Ok(terminal) = std::fs::File::open("/dev/tty") else {
-            eprintln!("idle-tide: {what} is needed, and there is no terminal to ask on.");
+            tell(&format!(
+                "{what} is needed, and there is no terminal to ask on."
+            ));
             return None;
         };
         for detail in details {
-            eprintln!("idle-tide: {}", show_text(detail, 400).text());
+            tell(detail);
         }
         eprint!("idle-tide: {}: ", show_text(what, 400).text());
         let mut typed = String::new();
@@ -240,16 +260,18 @@ impl Ask for AtTerminal {
         match typed {
             Ok(secret) => Some(secret.into()),
             Err(_) => {
-                eprintln!("idle-tide: {what} is needed, and there is no terminal to ask on.");
+                tell(&format!(
+                    "{what} is needed, and there is no terminal to ask on."
+                ));
                 None
             }
         }
     }
 
     fn allow(&self, question: &str, details: &[String]) -> bool {
-        eprintln!("idle-tide: {}", show_text(question, 400).text());
+        tell(question);
         for detail in details {
-            eprintln!("idle-tide: {}", show_text(detail, 400).text());
+            tell(detail);
         }
         let Ok(terminal) = std::fs::File::open("/dev/tty") else {
             eprintln!("idle-tide: there is no terminal to answer on; it goes no further.");
@@ -264,7 +286,7 @@ impl Ask for AtTerminal {
     }
 
     fn tell(&self, word: &str) {
-        eprintln!("idle-tide: {word} …");
+        tell(&format!("{word} …"));
     }
 }
 
@@ -276,18 +298,49 @@ pub fn open(source: &Source, options: OpenOptions) -> Result<Box<dyn Connection>
     idle_tide_engines::open(source, options, &AtTerminal)
 }
 
+/// Words on standard error, with marks where a terminal would obey.
+pub fn tell(words: &str) {
+    for line in words.lines() {
+        // If standard error is closed there is nobody to tell.
+        let _ = writeln!(
+            std::io::stderr(),
+            "idle-tide: {}",
+            show_text(line, 4_000).text()
+        );
+    }
+}
+
+/// The settings, or what is wrong with them.
+pub struct Kept {
+    settings: Settings,
+    /// Why they could not be read, and what follows.
+    pub trouble: Option<String>,
+}
+
+impl Kept {
+    /// Reads them. What cannot be read is said and stops nothing; nothing is written then.
+    pub fn read() -> Self {
+        let read = Places::of_user().map(|places| Settings::read(&places.settings));
+        match read {
+            Some(Err(words)) => Kept {
+                settings: Settings::default(),
+                trouble: Some(unreadable(&words)),
+            },
+            read => Kept {
+                settings: read.and_then(Result::ok).unwrap_or_default(),
+                trouble: None,
+            },
+        }
+    }
+}
+
 /// What a name on the command line means: a saved source, an address, a file.
 ///
 /// # Errors
 /// If it is damaged, or its password command fails.
-pub fn named(name: &str, server: &Server, write: bool) -> Result<Origin, OpenError> {
+pub fn named(name: &str, kept: &Kept, server: &Server, write: bool) -> Result<Origin, OpenError> {
     let more = server.overrides();
-    let settings = Places::of_user().map(|places| Settings::read(&places.settings));
-    let settings = match settings {
-        Some(read) => read.map_err(OpenError::plain)?,
-        None => Settings::default(),
-    };
-    if let Some(saved) = settings.sources.get(name) {
+    if let Some(saved) = kept.settings.sources.get(name) {
         if more != Overrides::default() {
             return Err(OpenError::plain(format!(
                 "{name} is a saved source; change it there (F9) instead of with options."
@@ -313,16 +366,22 @@ pub fn named(name: &str, server: &Server, write: bool) -> Result<Origin, OpenErr
 }
 
 /// How writes are treated on a source: as it was saved, else as it is asked for. What was saved as none cannot be
-/// made weaker by an option.
+/// made weaker by an option; nor can settings that cannot be read.
 ///
 /// # Errors
-/// If it was saved as none and something weaker is asked for; if the settings cannot be read.
-pub fn writes_of(origin: &Origin, asked: Option<WritesArgument>) -> Result<Writes, String> {
-    let settings = Places::of_user().map(|places| Settings::read(&places.settings));
-    let settings = settings.transpose()?.unwrap_or_default();
-    let saved = settings.sources.get(&origin.name);
+/// If it was saved as none and something weaker is asked for.
+pub fn writes_of(
+    origin: &Origin,
+    kept: &Kept,
+    asked: Option<WritesArgument>,
+) -> Result<Writes, String> {
+    if let Some(trouble) = &kept.trouble {
+        tell(trouble);
+        return Ok(Writes::None);
+    }
+    let saved = kept.settings.sources.get(&origin.name);
     if let Some(trouble) = saved.and_then(|saved| saved.trouble(&origin.name)) {
-        eprintln!("idle-tide: {}", show_text(&trouble, 4_000).text());
+        tell(&trouble);
     }
     let saved = saved.and_then(|saved| saved.ways_of_writes().0);
     let asked = asked.map(|asked| match asked {
@@ -346,16 +405,17 @@ fn load(open: &Open) -> Result<i32, Box<dyn std::error::Error>> {
             OpenError::plain("--into belongs to demo: idle-tide demo --into SOURCE.").into(),
         );
     }
-    let origin = named(open.into.as_deref().unwrap_or_default(), &open.server, true)?;
+    let into = open.into.as_deref().unwrap_or_default();
+    let origin = named(into, &Kept::read(), &open.server, true)?;
     let mut connection = self::open(&origin.source, origin.options)?;
     let settings = idle_tide_harbour::Settings {
         readings: open.readings.unwrap_or(idle_tide_harbour::READINGS),
         ..Default::default()
     };
-    eprintln!(
-        "idle-tide: loading the practice harbour into {} …",
+    tell(&format!(
+        "loading the practice harbour into {} …",
         origin.name
-    );
+    ));
     let tables = idle_tide_engines::load_harbour(&mut *connection, &settings).map_err(|error| {
         OpenError::plain(format!(
             "{} The harbour was not loaded; an empty database takes it.",
@@ -375,7 +435,7 @@ fn of(name: String, source: Source, options: OpenOptions) -> Origin {
     }
 }
 
-fn source(open: &Open) -> Result<Option<Origin>, OpenError> {
+fn source(open: &Open, kept: &Kept) -> Result<Option<Origin>, OpenError> {
     let mut options = OpenOptions {
         write: open.write,
         keep_going: open.keep_going,
@@ -406,7 +466,7 @@ fn source(open: &Open) -> Result<Option<Origin>, OpenError> {
         }
         return Ok(None);
     };
-    let mut origin = named(name, &open.server, open.write)?;
+    let mut origin = named(name, kept, &open.server, open.write)?;
     origin.options.keep_going = open.keep_going;
     if origin.source != Source::Demo {
         if open.readings.is_some() || open.fresh {
@@ -429,7 +489,8 @@ fn source(open: &Open) -> Result<Option<Origin>, OpenError> {
 }
 
 fn desk(cli: &Cli) -> Result<i32, Box<dyn std::error::Error>> {
-    let origin = source(&cli.open)?;
+    let kept = Kept::read();
+    let origin = source(&cli.open, &kept)?;
     let chosen = match &cli.theme {
         Some(name) => Some(ThemeName::named(name).ok_or_else(|| {
             OpenError::plain(format!(
@@ -439,20 +500,8 @@ fn desk(cli: &Cli) -> Result<i32, Box<dyn std::error::Error>> {
         None => None,
     };
     let places = Places::of_user();
-    let mut trouble = None;
-    let settings = places
-        .as_ref()
-        .map(|places| Settings::read(&places.settings));
-    let settings = match settings {
-        Some(Ok(settings)) => settings,
-        Some(Err(words)) => {
-            trouble = Some(words);
-            Settings::default()
-        }
-        None => Settings::default(),
-    };
-    let kept = settings.theme.as_deref().and_then(ThemeName::named);
-    let theme = Theme::from_environment(chosen.or(kept));
+    let theme = kept.settings.theme.as_deref().and_then(ThemeName::named);
+    let theme = Theme::from_environment(chosen.or(theme));
     if !std::io::IsTerminal::is_terminal(&std::io::stdout()) {
         return Err(OpenError::plain(
             "The desk needs a terminal. idle-tide run works without one.",
@@ -466,7 +515,7 @@ fn desk(cli: &Cli) -> Result<i32, Box<dyn std::error::Error>> {
         let _ = events.send(Happening::Desk(event));
     });
     let writes = match &origin {
-        Some(origin) => writes_of(origin, None)?,
+        Some(origin) => writes_of(origin, &kept, None)?,
         None => Writes::Ask,
     };
     let setup = Options {
@@ -500,7 +549,8 @@ fn desk(cli: &Cli) -> Result<i32, Box<dyn std::error::Error>> {
             } else {
                 origin.source.address()
             };
-            app.desk.open_source(&format!("/open {what}"), origin);
+            app.desk
+                .open_source(&format!("/open {what}"), origin, cli.first.as_deref());
             app
         }
         None => {
@@ -509,10 +559,16 @@ fn desk(cli: &Cli) -> Result<i32, Box<dyn std::error::Error>> {
             app
         }
     };
-    if let Some(words) = trouble {
+    let (keymap, clashes) = Keymap::read(&kept.settings.keys);
+    app.keymap = keymap;
+    if let Some(words) = clashes.first() {
         app.desk.say(words, Tone::Care);
     }
-    if let Some(first) = &cli.first {
+    if let Some(words) = &kept.trouble {
+        app.desk.say(words, Tone::Danger);
+    }
+    // Where something is still being opened, it comes first.
+    if let Some(first) = cli.first.as_deref().filter(|_| !app.desk.is_busy()) {
         app.submit(first);
     }
     Ok(terminal::run(app, sender, &inbox)?)

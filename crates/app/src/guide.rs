@@ -4,7 +4,7 @@ use idle_tide_desk::{Line, Page, Tone};
 use idle_tide_lang::command::{COMMANDS, Command};
 use idle_tide_lang::dialect::{MARIADB, POSTGRES, SQLITE};
 
-use crate::keys::{Place, of};
+use crate::keys::{Keymap, Place, of};
 
 /// Topics in the guide's order.
 pub const TOPICS: &[&str] = &[
@@ -171,10 +171,10 @@ fn command_lines(page: &mut Page, list: &[&Command]) {
     }
 }
 
-fn key_lines(page: &mut Page, place: Place) {
+fn key_lines(page: &mut Page, place: Place, keys: &Keymap) {
     for key in of(place) {
         let mut line = Line::new()
-            .column(Tone::Active, key.cap, 15)
+            .column(Tone::Active, keys.cap(key), 15)
             .and(Tone::Plain, key.summary);
         if !key.command.is_empty() {
             line = line.and(Tone::Faint, format!("   {}", key.command));
@@ -184,14 +184,14 @@ fn key_lines(page: &mut Page, place: Place) {
 }
 
 /// The page of a topic, its sentences broken at `width` columns.
-pub fn page(topic: &str, width: usize) -> Page {
+pub fn page(topic: &str, width: usize, keys: &Keymap) -> Page {
     let mut page = Page::new();
     if topic == "one page" {
         for topic in TOPICS
             .iter()
             .filter(|t| !matches!(**t, "one page" | "commands"))
         {
-            page.lines.extend(self::page(topic, width).lines);
+            page.lines.extend(self::page(topic, width, keys).lines);
             page.gap();
         }
         return page;
@@ -264,7 +264,7 @@ pub fn page(topic: &str, width: usize) -> Page {
     }
     for place in places {
         page.say(Tone::Heading, place.title());
-        key_lines(&mut page, *place);
+        key_lines(&mut page, *place, keys);
         page.gap();
     }
     while page.lines.last().is_some_and(|line| line.spans.is_empty()) {
@@ -275,7 +275,7 @@ pub fn page(topic: &str, width: usize) -> Page {
 
 /// Lines of every topic that hold all the words of `search`, under their topics; one command in full if
 /// the search is its name.
-pub fn search(search: &str, width: usize) -> Page {
+pub fn search(search: &str, width: usize, keys: &Keymap) -> Page {
     let mut page = Page::new();
     let name = search.trim().trim_start_matches('/');
     if let Some(command) = idle_tide_lang::command::find(name) {
@@ -309,7 +309,7 @@ pub fn search(search: &str, width: usize) -> Page {
         .iter()
         .filter(|t| !matches!(**t, "one page" | "commands" | "keys"))
     {
-        let found: Vec<Line> = self::page(topic, width)
+        let found: Vec<Line> = self::page(topic, width, keys)
             .lines
             .into_iter()
             .skip(1)
@@ -366,11 +366,16 @@ pub fn markdown() -> String {
         if *topic == "keys" {
             for place in Place::ALL {
                 out.push_str(&format!(
-                    "\n### {}\n\n| key | what it does |\n|---|---|\n",
+                    "\n### {}\n\n| key | what it does | its name in the settings |\n|---|---|---|\n",
                     place.title()
                 ));
                 for key in of(place) {
-                    out.push_str(&format!("| {} | {} |\n", cell(key.cap), cell(key.summary)));
+                    out.push_str(&format!(
+                        "| {} | {} | `{}` |\n",
+                        cell(key.cap),
+                        cell(key.summary),
+                        key.full_name()
+                    ));
                 }
             }
         }
@@ -414,7 +419,7 @@ mod tests {
 
     #[test]
     fn every_command_and_key_is_in_the_guide() {
-        let one = page("one page", 100).text();
+        let one = page("one page", 100, &Keymap::default()).text();
         for command in COMMANDS {
             assert!(
                 one.contains(&format!("/{}", command.name)),
@@ -430,9 +435,21 @@ mod tests {
 
     #[test]
     fn searching_finds_commands_and_sentences() {
-        assert!(search("/export", 80).text().contains("--as one of csv"));
-        assert!(search("semicolon enter", 80).text().contains("first steps"));
-        assert!(search("zzz", 80).text().contains("No line"));
+        assert!(
+            search("/export", 80, &Keymap::default())
+                .text()
+                .contains("--as one of csv")
+        );
+        assert!(
+            search("semicolon enter", 80, &Keymap::default())
+                .text()
+                .contains("first steps")
+        );
+        assert!(
+            search("zzz", 80, &Keymap::default())
+                .text()
+                .contains("No line")
+        );
         assert_eq!(wrap("one two three", 10), ["one two", "three"]);
     }
 }

@@ -11,7 +11,7 @@ use idle_tide_desk::export::{Replacing, Streaming, write_sheet};
 use idle_tide_desk::replacing::same_file;
 use idle_tide_desk::{Content, Desk, Event, Options, Request, State, Wanted};
 use idle_tide_draw::export::{TEXT, names_in_words};
-use idle_tide_draw::marks::{Visible, show_text};
+use idle_tide_draw::marks::Visible;
 use idle_tide_draw::{Format, Layout};
 use idle_tide_engines::{Ask, Source};
 use idle_tide_lang::split::{PieceKind, Statements};
@@ -19,8 +19,9 @@ use idle_tide_lang::statement::{Effect, summary};
 use idle_tide_lang::{Dialect, binary};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 
-use crate::cli::{self, Run};
+use crate::cli::{self, Kept, Run, tell as say};
 use crate::guide;
+use crate::keys::Keymap;
 
 /// Where results go: shared by the threads that write.
 #[derive(Clone)]
@@ -88,14 +89,6 @@ pub fn run(run: &Run) -> i32 {
     }
 }
 
-/// A message, with marks where a terminal would obey.
-fn say(words: &str) {
-    for line in words.lines() {
-        // If standard error is closed there is nobody to tell.
-        let _ = writeln!(io::stderr(), "idle-tide: {}", show_text(line, 4_000).text());
-    }
-}
-
 fn start(run: &Run) -> Result<i32, String> {
     let format = match (&run.format, &run.output) {
         (Some(name), _) => Format::named(name)
@@ -139,14 +132,16 @@ fn start(run: &Run) -> Result<i32, String> {
             let _ = interrupts.send(Message::Interrupt);
         }
     });
-    let mut origin = cli::named(&run.source, &run.server, run.write).map_err(|e| e.to_string())?;
+    let kept = Kept::read();
+    let mut origin =
+        cli::named(&run.source, &kept, &run.server, run.write).map_err(|e| e.to_string())?;
     origin.options.keep_going = run.keep_going;
     if let Source::Server(address) = &origin.source {
         for note in &address.notes {
             say(note);
         }
     }
-    let writes = cli::writes_of(&origin, run.writes)?;
+    let writes = cli::writes_of(&origin, &kept, run.writes)?;
     if let Some(path) = &run.output {
         refuse_the_source(path, &origin.source)?;
     }
@@ -392,10 +387,11 @@ impl Session {
                 Request::Recall(text) => join = format!("\n{text}\n"),
                 Request::Quit => return Ok(Ended::Quit),
                 Request::Guide(topic) => {
+                    let keys = Keymap::read(&self.desk.settings().keys).0;
                     let page = match topic.as_str() {
-                        "" => guide::page("one page", 96),
-                        known if guide::TOPICS.contains(&known) => guide::page(known, 96),
-                        other => guide::search(other, 96),
+                        "" => guide::page("one page", 96, &keys),
+                        known if guide::TOPICS.contains(&known) => guide::page(known, 96, &keys),
+                        other => guide::search(other, 96, &keys),
                     };
                     let text = page.text();
                     return self.written(self.output.clone().write_all(text.as_bytes()), place);

@@ -203,6 +203,9 @@ fn turn(
             }
             next = inbox.try_recv().ok();
         }
+        if pressed {
+            app.desk.keep_draft(app.composer.text());
+        }
         // A key is answered at once; arriving rows at the pace of the eye.
         if pressed
             || (drawn.elapsed() >= MOVING && (waiting_desk || moving))

@@ -423,3 +423,78 @@ fn a_source_that_was_saved_to_be_read_only_is_never_written() {
     let ran = s.run(&["run", &db, "select count(*) as n from t", "--format", "csv"]);
     assert_eq!(ran.out, "n\n0\n");
 }
+
+#[test]
+fn settings_that_cannot_be_read_stop_nothing_and_nothing_is_written() {
+    let s = Shell::new();
+    let db = s.path("books.db");
+    make_file(&db);
+    let settings = s.path("XDG_CONFIG_HOME/idle-tide/settings.toml");
+    std::fs::create_dir_all(Path::new(&settings).parent().expect("a folder")).expect("made");
+    std::fs::write(&settings, "[sources.books]\nwrites = \"none\n# \u{1b}[2J").expect("written");
+    let ran = s.run(&[
+        "run",
+        &db,
+        "--write",
+        "--writes",
+        "free",
+        "insert into t values (1)",
+    ]);
+    assert_eq!(ran.code, 1);
+    assert!(
+        ran.err.contains("nothing is written") && ran.err.contains("refuses writes"),
+        "{}",
+        ran.err
+    );
+    assert!(
+        !ran.err.contains('\u{1b}'),
+        "what is quoted of it is no control sequence"
+    );
+    let ran = s.run(&["run", &db, "select count(*) as n from t", "--format", "csv"]);
+    assert_eq!((ran.out.as_str(), ran.code), ("n\n0\n", 0));
+}
+
+#[test]
+fn a_log_tells_what_happened_and_keeps_secrets() {
+    let s = Shell::new();
+    let log = s.path("sub/what.log");
+    let ran = s.run(&[
+        "run",
+        "demo",
+        "select nme from vessels",
+        "create user mate password 'spring tide'",
+        "--keep-going",
+        "--log",
+        &log,
+    ]);
+    assert_eq!(ran.code, 1);
+    let text = std::fs::read_to_string(&log).expect("a log");
+    for words in [
+        "select nme from vessels",
+        "There is no column nme",
+        "session=1",
+        "create user mate",
+    ] {
+        assert!(text.contains(words), "no {words} in:\n{text}");
+    }
+    assert!(!text.contains("spring"), "{text}");
+    use std::os::unix::fs::PermissionsExt;
+    let mode = std::fs::metadata(&log).expect("there").permissions().mode();
+    assert_eq!(mode & 0o777, 0o600);
+    // A name of the settings does as well, and /log shows it.
+    let settings = s.path("XDG_CONFIG_HOME/idle-tide/settings.toml");
+    std::fs::create_dir_all(Path::new(&settings).parent().expect("a folder")).expect("made");
+    std::fs::write(&settings, format!("log = \"{log}\"\n")).expect("written");
+    let ran = s.run(&["run", "demo", "/log"]);
+    assert!(
+        ran.out.contains(&log) && ran.out.contains("begins"),
+        "{}",
+        ran.out
+    );
+    std::fs::remove_file(&settings).expect("gone");
+    assert!(
+        s.run(&["run", "demo", "/log"])
+            .err
+            .contains("No log is kept")
+    );
+}

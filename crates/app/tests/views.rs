@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use idle_tide::app::{App, Focus, Over};
-use idle_tide::keys::{KEYS, Key, Place};
+use idle_tide::keys::{KEYS, Key, Keymap, Place, presses};
 use idle_tide::sources::Sources;
 use idle_tide::theme::{Depth, Theme, ThemeName};
 use idle_tide::views::draw;
@@ -97,6 +97,7 @@ impl Screen {
             settings: dir.path().join("settings.toml"),
             history: dir.path().join("history.jsonl"),
             visits: dir.path().join("visits.json"),
+            drafts: dir.path().join("drafts"),
         };
         let saved = "[sources.books]\naddress = \"postgres://mate@quay.example:5432/books\"\ntone = \"danger\"\nwrites = \"none\"\n\n[sources.sheds]\naddress = \"mariadb://mate@shed.example:3306/sheds\"\nvia = \"mate@gate.example\"\n";
         std::fs::write(&places.settings, saved).expect("written");
@@ -644,38 +645,14 @@ fn hex(text: &str) -> String {
     text.bytes().map(|b| format!("{b:02x}")).collect()
 }
 
-/// The presses a cap stands for, one list for each key on it.
-fn presses(cap: &str) -> Vec<Vec<KeyEvent>> {
-    let named = |word: &str| match word {
-        "Tab" => KeyCode::Tab,
-        "Enter" => KeyCode::Enter,
-        "Esc" => KeyCode::Esc,
-        "↑" => KeyCode::Up,
-        "↓" => KeyCode::Down,
-        "←" => KeyCode::Left,
-        "→" => KeyCode::Right,
-        "PgUp" => KeyCode::PageUp,
-        "PgDn" => KeyCode::PageDown,
-        "Space" => KeyCode::Char(' '),
-        "F1" => KeyCode::F(1),
-        "F7" => KeyCode::F(7),
-        "F3" => KeyCode::F(3),
-        "F4" => KeyCode::F(4),
-        "F5" => KeyCode::F(5),
-        "type" => KeyCode::Char('q'),
-        letter => KeyCode::Char(letter.chars().next().expect("a key").to_ascii_lowercase()),
-    };
-    if cap == "Ctrl-X Ctrl-E" {
-        let both = ['x', 'e'].map(|c| KeyEvent::new(KeyCode::Char(c), KeyModifiers::CONTROL));
-        return vec![both.to_vec()];
+/// What is pressed for a row of the table, one after the other.
+fn pressed(cap: &str) -> Vec<Vec<KeyEvent>> {
+    let keys = presses(&cap.replace("type", "q")).expect("keys");
+    match cap {
+        // One key after the other.
+        "Ctrl-X Ctrl-E" => vec![keys],
+        _ => keys.into_iter().map(|key| vec![key]).collect(),
     }
-    let (rest, modifiers) = match cap.strip_prefix("Ctrl-") {
-        Some(rest) => (rest, KeyModifiers::CONTROL),
-        None => (cap, KeyModifiers::NONE),
-    };
-    rest.split(' ')
-        .map(|word| vec![KeyEvent::new(named(word), modifiers)])
-        .collect()
 }
 
 /// A screen on which every key of the place has something to do.
@@ -853,7 +830,7 @@ fn every_key_of_the_table_does_something() {
     // A screen for each key takes its time: several are pressed at once.
     let all: Vec<(&Key, Vec<KeyEvent>)> = KEYS
         .iter()
-        .flat_map(|key| presses(key.cap).into_iter().map(move |keys| (key, keys)))
+        .flat_map(|key| pressed(key.cap).into_iter().map(move |keys| (key, keys)))
         .collect();
     let idle: Vec<String> = std::thread::scope(|scope| {
         let shares: Vec<_> = all
@@ -1180,4 +1157,45 @@ fn hostile_names_stay_names() {
         .drawing
         .svg("t");
     assert!(svg.chars().all(|c| c == '\n' || !c.is_control()) && svg.contains("a⟨1b⟩[31m"));
+}
+
+/// A key of one's own acts, and the hints and the guide show it in the place of the usual one.
+#[test]
+fn keys_of_ones_own_act_and_are_shown() {
+    let mut s = Screen::harbour();
+    let own = [("rows-order", "S"), ("everywhere-guide", "F8")];
+    let own = own.map(|(name, cap)| (name.to_string(), cap.to_string()));
+    let (keymap, troubles) = Keymap::read(&own.into_iter().collect());
+    assert_eq!(troubles, Vec::<String>::new());
+    s.app.keymap = keymap;
+    s.submit("select id from vessels limit 3;")
+        .press(KeyCode::Esc);
+    let ordered = |s: &Screen| {
+        let sheet = s.app.desk.entry().and_then(|e| e.sheet());
+        sheet.and_then(|sheet| sheet.view.order)
+    };
+    s.types("o").idle();
+    assert_eq!(ordered(&s), None, "its usual key is none any more");
+    s.types("s").idle();
+    assert_eq!(ordered(&s), Some((0, false)));
+    let text = s.text(142, 42);
+    assert!(
+        text.contains(" S  order") && text.contains(" F8  guide"),
+        "{text}"
+    );
+    s.press(KeyCode::F(8)).types("orders by this column");
+    assert!(
+        s.text(142, 42)
+            .contains("S              orders by this column")
+    );
+}
+
+/// A command that was refused makes room for another; what is typed behind it goes on with it.
+#[test]
+fn another_command_takes_the_place_of_one_that_was_refused() {
+    let mut s = Screen::memory();
+    s.submit("/tabels").types("/tables");
+    assert_eq!(s.app.composer.text(), "/tables");
+    s.control('c').submit("/sample").types(" quays");
+    assert_eq!(s.app.composer.text(), "/sample quays");
 }

@@ -43,6 +43,22 @@ pub fn compare(a: &str, b: &str) -> Ordering {
     }
 }
 
+/// Writes bytes that compare as the numbers do: equal numbers give equal bytes.
+pub fn write_ordered(text: &str, out: &mut Vec<u8>) {
+    let (negative, whole, fraction) = parts(text);
+    let start = out.len();
+    out.push(1);
+    out.extend_from_slice(&(whole.len() as u32).to_be_bytes());
+    out.extend_from_slice(whole.as_bytes());
+    out.extend_from_slice(fraction.as_bytes());
+    if negative {
+        // What is larger without its sign is smaller with it; so is what has more digits.
+        out.push(0);
+        out[start..].iter_mut().for_each(|byte| *byte = !*byte);
+        out[start] = 0;
+    }
+}
+
 /// The number without zeros that change nothing: equal numbers give equal digits.
 pub fn shortest(text: &str) -> String {
     let (negative, whole, fraction) = parts(text);

@@ -6,6 +6,7 @@ use std::cmp::Ordering;
 use std::io;
 
 use crate::batch::Row;
+use crate::decimal::{self, is_decimal};
 use crate::document::bson;
 use crate::result::ResultSet;
 use crate::value::ValueRef;
@@ -13,19 +14,30 @@ use crate::value::ValueRef;
 /// Bytes of text that ordering keeps at hand.
 const KEPT_TEXT: usize = 96 * 1024 * 1024;
 
+/// Rows that are sorted between two looks at whether to stop.
+const CHUNK: usize = 32 * 1024;
+
+#[derive(Clone, Copy)]
 struct Key {
     rank: u8,
     /// The number's order, or the first eight bytes of a text.
     prefix: u64,
-    /// Where the rest of a text is kept, if it is longer than the prefix.
     tail: Tail,
     row: u32,
 }
 
+/// What the prefix leaves open.
 #[derive(Clone, Copy)]
 enum Tail {
+    /// Nothing.
     None,
-    Kept(usize, usize),
+    /// Nothing among digits of this kind: so few that no two numbers have one float.
+    Few,
+    /// The last four bytes of an identifier.
+    Rest(u32),
+    /// The rest of a text, or all digits of a number in an order of bytes; where it is kept, and its length.
+    Kept(u32, u32),
+    /// It has to be read again.
     InResult,
 }
 
@@ -74,15 +86,22 @@ pub fn order_rows(
                 }
                 float_order(f)
             }
-            ValueRef::Number(_) => {
-                tail = Tail::InResult;
-                float_order(value.as_number().unwrap_or_default())
-            }
+            ValueRef::Number(digits) => number_prefix(digits, &mut kept, &mut tail),
             ValueRef::Boolean(b) => u64::from(b),
             ValueRef::Null | ValueRef::Missing => 0,
             ValueRef::Bson(bson::DATE, bytes) => {
                 let date = bytes.try_into().map_or(0, i64::from_le_bytes);
                 (date as u64) ^ (1 << 63)
+            }
+            ValueRef::Bson(bson::ID, bytes) => match bytes.split_first_chunk::<8>() {
+                Some((first, rest)) => {
+                    tail = Tail::Rest(rest.try_into().map_or(0, u32::from_be_bytes));
+                    u64::from_be_bytes(*first)
+                }
+                None => 0,
+            },
+            ValueRef::Bson(bson::DECIMAL, _) if is_decimal(value.plain().as_bytes()) => {
+                number_prefix(&value.plain(), &mut kept, &mut tail)
             }
             ValueRef::Bson(..) => {
                 tail = Tail::InResult;
@@ -99,33 +118,110 @@ pub fn order_rows(
         });
         true
     })?;
-    let failed = std::cell::RefCell::new(None);
-    keys.sort_unstable_by(|a, b| {
+    let mut failed = None;
+    let mut order = |a: &Key, b: &Key| {
+        let tails = || match (a.tail, b.tail) {
+            (Tail::None, Tail::None) | (Tail::Few, Tail::Few) => Ordering::Equal,
+            (Tail::Rest(a), Tail::Rest(b)) => a.cmp(&b),
+            (Tail::Kept(..), Tail::Kept(..)) => of_kept(&kept, a.tail).cmp(of_kept(&kept, b.tail)),
+            // A text of up to eight bytes against a longer one with the same start.
+            (Tail::None, Tail::Kept(..)) if a.rank != NUMBER => Ordering::Less,
+            (Tail::Kept(..), Tail::None) if a.rank != NUMBER => Ordering::Greater,
+            _ => match (result.locate(a.row.into()), result.locate(b.row.into())) {
+                (Ok((x, i)), Ok((y, j))) => x.row(i).get(column).order(y.row(j).get(column)),
+                (Err(e), _) | (_, Err(e)) => {
+                    failed.get_or_insert(e);
+                    Ordering::Equal
+                }
+            },
+        };
         let order = a
             .rank
             .cmp(&b.rank)
             .then(a.prefix.cmp(&b.prefix))
-            .then_with(|| match (a.tail, b.tail) {
-                (Tail::None, Tail::None) => Ordering::Equal,
-                (Tail::Kept(a, an), Tail::Kept(b, bn)) => kept[a..a + an].cmp(&kept[b..b + bn]),
-                // A text of up to eight bytes against a longer one with the same start.
-                (Tail::None, Tail::Kept(..)) => Ordering::Less,
-                (Tail::Kept(..), Tail::None) => Ordering::Greater,
-                _ => match (result.locate(a.row.into()), result.locate(b.row.into())) {
-                    (Ok((x, i)), Ok((y, j))) => x.row(i).get(column).order(y.row(j).get(column)),
-                    (Err(e), _) | (_, Err(e)) => {
-                        failed.borrow_mut().get_or_insert(e);
-                        Ordering::Equal
-                    }
-                },
-            });
+            .then_with(tails);
         let order = if descending { order.reverse() } else { order };
         order.then(a.row.cmp(&b.row))
-    });
-    match failed.into_inner() {
+    };
+    sort(&mut keys, &mut order, stop)?;
+    match failed {
         Some(error) => Err(error),
         None => Ok(keys.iter().map(|key| key.row).collect()),
     }
+}
+
+/// The rank of numbers.
+const NUMBER: u8 = 1;
+
+fn of_kept(kept: &[u8], tail: Tail) -> &[u8] {
+    match tail {
+        Tail::Kept(start, length) => &kept[start as usize..(start + length) as usize],
+        _ => &[],
+    }
+}
+
+/// Sorts, and looks now and then whether to stop: chunks first, which are then merged two by two.
+fn sort(
+    keys: &mut Vec<Key>,
+    order: &mut dyn FnMut(&Key, &Key) -> Ordering,
+    stop: &dyn Fn() -> bool,
+) -> io::Result<()> {
+    let stopped = || match stop() {
+        true => Err(io::Error::from(io::ErrorKind::Interrupted)),
+        false => Ok(()),
+    };
+    for chunk in keys.chunks_mut(CHUNK) {
+        stopped()?;
+        chunk.sort_unstable_by(&mut *order);
+    }
+    let mut width = CHUNK;
+    let mut merged = Vec::new();
+    while width < keys.len() {
+        merged.clear();
+        merged.reserve(keys.len());
+        for pair in keys.chunks(2 * width) {
+            let (mut left, mut right) = pair.split_at(width.min(pair.len()));
+            while let (Some(a), Some(b)) = (left.first(), right.first()) {
+                if merged.len().is_multiple_of(CHUNK) {
+                    stopped()?;
+                }
+                if order(b, a) == Ordering::Less {
+                    merged.push(*b);
+                    right = &right[1..];
+                } else {
+                    merged.push(*a);
+                    left = &left[1..];
+                }
+            }
+            merged.extend_from_slice(left);
+            merged.extend_from_slice(right);
+        }
+        std::mem::swap(keys, &mut merged);
+        width *= 2;
+    }
+    Ok(())
+}
+
+/// The float nearest to a number in digits, and what that leaves open.
+fn number_prefix(digits: &str, kept: &mut Vec<u8>, tail: &mut Tail) -> u64 {
+    // Fifteen digits a float tells apart.
+    *tail = if digits.len() <= 15 {
+        Tail::Few
+    } else {
+        keep(kept, |kept| decimal::write_ordered(digits, kept))
+    };
+    float_order(digits.parse().unwrap_or_default())
+}
+
+/// Keeps some bytes at hand, unless there are too many.
+fn keep(kept: &mut Vec<u8>, write: impl FnOnce(&mut Vec<u8>)) -> Tail {
+    let start = kept.len();
+    write(kept);
+    if kept.len() > KEPT_TEXT {
+        kept.truncate(start);
+        return Tail::InResult;
+    }
+    Tail::Kept(start as u32, (kept.len() - start) as u32)
 }
 
 fn text_prefix(bytes: &[u8], kept: &mut Vec<u8>, tail: &mut Tail) -> u64 {
@@ -136,13 +232,7 @@ fn text_prefix(bytes: &[u8], kept: &mut Vec<u8>, tail: &mut Tail) -> u64 {
     if ends_in_nul {
         *tail = Tail::InResult;
     } else if bytes.len() > 8 {
-        *tail = if kept.len() + bytes.len() <= KEPT_TEXT {
-            let start = kept.len();
-            kept.extend_from_slice(&bytes[8..]);
-            Tail::Kept(start, bytes.len() - 8)
-        } else {
-            Tail::InResult
-        };
+        *tail = keep(kept, |kept| kept.extend_from_slice(&bytes[8..]));
     }
     u64::from_be_bytes(eight)
 }
@@ -241,10 +331,58 @@ mod tests {
         assert_eq!(got, rows);
     }
 
+    /// Digits, identifiers and floats among each other are ordered as their values are, also where their first
+    /// digits, bytes or nearest floats are the same, in more chunks than one and with a spill file.
     #[test]
-    fn a_stop_ends_the_work() {
-        let result = ResultSet::of_rows(vec![Column::named("v")], vec![vec![Value::Null]]);
-        let error = order_rows(&result, 0, false, None, &|| true).expect_err("stops");
-        assert_eq!(error.kind(), io::ErrorKind::Interrupted);
+    fn digits_and_identifiers_are_ordered_exactly() {
+        let number = |text: &str| Value::Number(text.into());
+        let id = |last: u8| {
+            let mut bytes = [7, 0, 0, 7, 7, 7, 7, 7, 0, 0, 0, 0];
+            bytes[11] = last;
+            Value::Bson(bson::ID, bytes.to_vec())
+        };
+        let few = [
+            number("-12.5"),
+            number("-12.50000000000000001"),
+            number("0.1"),
+            Value::Float(0.1),
+            number("0.10000000000000000"),
+            number("0.10000000000000000001"),
+            number("9007199254740993"),
+            number("9007199254740992.5"),
+            Value::Integer(9_007_199_254_740_992),
+            number("18446744073709551615"),
+            number("1.0"),
+            Value::Integer(1),
+            id(1),
+            id(9),
+            id(3),
+        ];
+        let count = CHUNK * 2 + 77;
+        let rows: Vec<Vec<Value>> = (0..count)
+            .map(|at| vec![few[at * 7 % few.len()].clone()])
+            .collect();
+        let mut wanted: Vec<u32> = (0..count as u32).collect();
+        wanted.sort_by(|a, b| {
+            rows[*a as usize][0]
+                .as_ref()
+                .order(rows[*b as usize][0].as_ref())
+        });
+        let result = ResultSet::of_rows(vec![Column::named("v")], rows);
+        let got = order_rows(&result, 0, false, None, &|| false).expect("order");
+        assert_eq!(got, wanted);
+    }
+
+    #[test]
+    fn a_stop_ends_the_work_also_while_it_sorts() {
+        let rows = (0..CHUNK * 8).map(|n| vec![Value::Integer((n * 7919 % 10_007) as i64)]);
+        let result = ResultSet::of_rows(vec![Column::named("v")], rows.collect());
+        let asked = std::cell::Cell::new(0);
+        for late in [0, result.batches() + 2, result.batches() + 12] {
+            asked.set(0);
+            let stop = || asked.replace(asked.get() + 1) >= late;
+            let error = order_rows(&result, 0, false, None, &stop).expect_err("stops");
+            assert_eq!(error.kind(), io::ErrorKind::Interrupted);
+        }
     }
 }

@@ -124,6 +124,14 @@ impl Task for ReadCatalog {
         let failed = how.err().filter(|_| !stopped);
         let failed =
             failed.map(|error| format!("The catalog could not be read: {}", error.message));
+        let unseen = &turn.session.catalog.unseen;
+        if !unseen.is_empty() {
+            tracing::info!(
+                session = turn.session.number,
+                ?unseen,
+                "parts of the catalog are not seen"
+            );
+        }
         if let Some(words) = &failed {
             turn.say(words, Tone::Danger);
         }

@@ -16,6 +16,7 @@ use idle_tide_lang::dialect::SQLITE;
 use secrecy::SecretString;
 
 use crate::ask::Wanted;
+use crate::draft::Drafts;
 use crate::entries::Entries;
 use crate::entry::{Content, Entry, State};
 use crate::face::{Notice, Request, Returned};
@@ -157,6 +158,8 @@ pub struct Entering {
     pub(crate) origin: Origin,
     /// How it takes its place.
     pub(crate) how: How,
+    /// What is submitted in it on arrival.
+    pub(crate) first: Option<String>,
 }
 
 /// How what is opened takes its place.
@@ -487,16 +490,25 @@ pub(crate) struct Services {
     pub(crate) looking: bool,
     pub(crate) watched: Option<Watched>,
     pub(crate) practice: Option<idle_tide_dock::server::Listening>,
+    /// Half-written text, where it is kept.
+    pub(crate) drafts: Option<Drafts>,
 }
 
 impl Services {
-    /// The settings as they are now.
+    /// The settings as they are now; those of nobody where they cannot be read.
     pub(crate) fn settings(&self) -> Settings {
-        let read = self
-            .places
-            .as_ref()
-            .map(|places| Settings::read(&places.settings));
-        read.and_then(Result::ok).unwrap_or_default()
+        self.read_settings().unwrap_or_default()
+    }
+
+    /// The settings as they are now.
+    ///
+    /// # Errors
+    /// In words, if the file cannot be read.
+    pub(crate) fn read_settings(&self) -> Result<Settings, String> {
+        match &self.places {
+            Some(places) => Settings::read(&places.settings),
+            None => Ok(Settings::default()),
+        }
     }
 }
 

@@ -6,6 +6,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
+use toml_edit::{DocumentMut, Item, TableLike};
 
 use crate::replacing::replace;
 
@@ -18,6 +19,8 @@ pub struct Places {
     pub history: PathBuf,
     /// Last visits.
     pub visits: PathBuf,
+    /// Half-written text.
+    pub drafts: PathBuf,
 }
 
 impl Places {
@@ -29,6 +32,7 @@ impl Places {
             settings: dirs.config_dir().join("settings.toml"),
             history: state.join("history.jsonl"),
             visits: state.join("visits.json"),
+            drafts: state.join("drafts"),
         })
     }
 }
@@ -149,6 +153,12 @@ pub struct Settings {
     /// The theme's name.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub theme: Option<String>,
+    /// A file in which what happens is written down.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub log: Option<PathBuf>,
+    /// Keys by the names of their rows, where they are not the usual ones.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub keys: BTreeMap<String, String>,
     /// Saved sources by name.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub sources: BTreeMap<String, Saved>,
@@ -177,14 +187,89 @@ impl Settings {
         }
     }
 
-    /// Writes the settings.
+    /// Changes the settings file as it is now: what is not changed keeps its place, its comments and its spelling.
+    /// Answers the settings as they are then.
     ///
     /// # Errors
-    /// If the file cannot be written.
-    pub fn write(&self, path: &Path) -> io::Result<()> {
-        let text = toml::to_string(self).map_err(io::Error::other)?;
-        replace(path, text.as_bytes())
+    /// In words, if the file cannot be read or written; it is as it was then.
+    pub fn change(path: &Path, change: impl FnOnce(&mut Self)) -> Result<Self, String> {
+        let mut settings = Self::read(path)?;
+        let text = match std::fs::read_to_string(path) {
+            Ok(text) => text,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => String::new(),
+            Err(error) => return Err(format!("{} is not read: {error}", path.display())),
+        };
+        let mut document: DocumentMut = text
+            .parse()
+            .map_err(|error| format!("{} is not read: {error}", path.display()))?;
+        let as_written = |settings: &Settings| {
+            toml_edit::ser::to_document(settings)
+                .map_err(|error| format!("The settings cannot be written: {error}."))
+        };
+        let before = as_written(&settings)?;
+        change(&mut settings);
+        let after = as_written(&settings)?;
+        merge(document.as_table_mut(), before.as_table(), after.as_table());
+        replace(path, document.to_string().as_bytes())
+            .map_err(|error| format!("{} cannot be written: {error}.", path.display()))?;
+        Ok(settings)
     }
+}
+
+/// Makes in `there` the changes that lead from `before` to `after`.
+fn merge(there: &mut dyn TableLike, before: &dyn TableLike, after: &dyn TableLike) {
+    for (name, _) in before.iter().filter(|(name, _)| !after.contains_key(name)) {
+        there.remove(name);
+    }
+    for (name, new) in after.iter() {
+        let old = before.get(name);
+        if old.is_some_and(|old| old.to_string().trim() == new.to_string().trim()) {
+            continue;
+        }
+        match (there.get_mut(name), new) {
+            (Some(Item::Value(value)), Item::Value(new)) if !value.is_inline_table() => {
+                // A comment behind the value stays.
+                let decor = value.decor().clone();
+                *value = new.clone();
+                *value.decor_mut() = decor;
+            }
+            (Some(item), new) if item.is_table_like() && new.as_table_like().is_some() => {
+                let none = toml_edit::Table::new();
+                let old = old.and_then(Item::as_table_like).unwrap_or(&none);
+                if let (Some(there), Some(new)) = (item.as_table_like_mut(), new.as_table_like()) {
+                    merge(there, old, new);
+                }
+            }
+            (_, new) => {
+                there.insert(name, shaped(new));
+            }
+        }
+    }
+}
+
+/// A new part as it is usually written: tables under their own headings.
+fn shaped(item: &Item) -> Item {
+    match item.clone().into_table() {
+        Ok(mut table) => {
+            let parts: Vec<(String, Item)> = table
+                .iter()
+                .map(|(name, part)| (name.to_string(), shaped(part)))
+                .collect();
+            table.set_implicit(parts.iter().all(|(_, part)| part.is_table()) && !parts.is_empty());
+            for (name, part) in parts {
+                table.insert(&name, part);
+            }
+            Item::Table(table)
+        }
+        Err(other) => other,
+    }
+}
+
+/// What is said of settings that cannot be read, for the reason `words`.
+pub fn unreadable(words: &str) -> String {
+    format!(
+        "{words}. Until that is mended nothing is written, whatever they say of it; /writes ask allows it here."
+    )
 }
 
 /// What a source was like when it was last opened.
@@ -225,22 +310,44 @@ mod tests {
     use super::*;
 
     #[test]
-    fn settings_keep_what_they_do_not_know() {
+    fn a_change_keeps_comments_order_and_what_is_not_known() {
         let dir = tempfile::tempdir().expect("dir");
         let path = dir.path().join("settings.toml");
-        std::fs::write(&path, "later = 3\ntheme = \"shoal\"\n").expect("written");
-        let mut settings = Settings::read(&path).expect("read");
-        assert_eq!(settings.theme.as_deref(), Some("shoal"));
-        settings.theme = Some("deep".into());
-        settings.write(&path).expect("written");
-        let again = Settings::read(&path).expect("read");
-        assert_eq!(again, settings);
-        assert!(again.rest.contains_key("later"));
+        let text = "# mine, by hand\nlater = 3\n\ntheme = \"shoal\"   # light\n\n# the shed\n[sources.shed]\nvia = 'gate' # over the gate\naddress   = 'postgres://mate@shed/books'\nunknown = [1, 2]\n\n[sources.mill] # the mill\naddress = \"mariadb://mill\"\n";
+        std::fs::write(&path, text).expect("written");
+        // What is not changed is not touched, to the last byte.
+        Settings::change(&path, |_| {}).expect("changed");
+        assert_eq!(std::fs::read_to_string(&path).expect("read"), text);
+        let changed = Settings::change(&path, |settings| {
+            settings.theme = Some("deep".into());
+            let shed = settings.sources.get_mut("shed").expect("there");
+            shed.tone = Some(Tone::Danger);
+            shed.via = None;
+            settings.sources.remove("mill");
+            let quay = Saved {
+                address: "mongodb://quay".into(),
+                ..Saved::default()
+            };
+            settings.sources.insert("quay".into(), quay);
+        })
+        .expect("changed");
+        let now = std::fs::read_to_string(&path).expect("read");
+        assert_eq!(
+            now,
+            "# mine, by hand\nlater = 3\n\ntheme = \"deep\"   # light\n\n# the shed\n[sources.shed]\naddress   = 'postgres://mate@shed/books'\nunknown = [1, 2]\ntone = \"danger\"\n\n[sources.quay]\naddress = \"mongodb://quay\"\n"
+        );
+        assert_eq!(Settings::read(&path).expect("read"), changed);
+        // What cannot be read is not written over.
         std::fs::write(&path, "theme = ").expect("written");
-        assert!(
-            Settings::read(&path)
-                .expect_err("no TOML")
-                .contains("settings.toml")
+        let error = Settings::change(&path, |_| {}).expect_err("no TOML");
+        assert!(error.contains("settings.toml"), "{error}");
+        assert_eq!(std::fs::read_to_string(&path).expect("read"), "theme = ");
+        // Where there is nothing yet it is made.
+        let new = dir.path().join("new/settings.toml");
+        Settings::change(&new, |settings| settings.theme = Some("plain".into())).expect("made");
+        assert_eq!(
+            std::fs::read_to_string(&new).expect("read"),
+            "theme = \"plain\"\n"
         );
     }
 }

@@ -2,11 +2,12 @@
 //! none: it reads the system's lists of listening sockets, and says hello only where the family speaks first.
 
 use std::collections::BTreeSet;
-use std::io::{Read, Write};
+use std::io::{Read, Seek, Write};
 use std::net::{Ipv4Addr, SocketAddr, TcpStream};
+use std::os::unix::process::CommandExt;
 use std::path::PathBuf;
 use std::process::{Command, Stdio};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use idle_tide_core::document;
 use idle_tide_core::document::{Datum, bson};
@@ -287,7 +288,7 @@ pub fn of_saved(name: &str, saved: &Saved, user: Option<&str>) -> Result<Origin,
         if let Some(password) = &saved.password {
             source.set_password(password.clone().into());
         } else if let Some(command) = &saved.password_command {
-            source.set_password(password_from(command)?.into());
+            source.set_password(password_from(command, PASSWORD_LIMIT)?.into());
         } else if saved.keyring == Some(true)
             && let Some(password) = from_keyring(&source.address())
         {
@@ -305,31 +306,66 @@ pub fn of_saved(name: &str, saved: &Saved, user: Option<&str>) -> Result<Origin,
     })
 }
 
-/// What a command prints in its first line.
-fn password_from(command: &str) -> Result<String, OpenError> {
+/// How long a password command may take.
+const PASSWORD_LIMIT: Duration = Duration::from_secs(60);
+
+/// What a command prints in its first line, within a limit.
+fn password_from(command: &str, limit: Duration) -> Result<String, OpenError> {
     let failed = |words: String| {
         OpenError::plain(format!(
             "The password command of this source failed: {words}. The source's settings name it."
         ))
     };
-    let output = Command::new("/bin/sh")
+    let system = |error: std::io::Error| failed(error.to_string());
+    // What it prints goes into files that have no name, so that nothing waits for a pipe that a child holds open.
+    let (mut out, mut said) = (
+        tempfile::tempfile().map_err(system)?,
+        tempfile::tempfile().map_err(system)?,
+    );
+    let mut child = Command::new("/bin/sh")
         .args(["-c", command])
         .stdin(Stdio::null())
-        .stderr(Stdio::piped())
-        .output()
-        .map_err(|error| failed(error.to_string()))?;
-    if !output.status.success() {
-        let said = String::from_utf8_lossy(&output.stderr);
+        .stdout(out.try_clone().map_err(system)?)
+        .stderr(said.try_clone().map_err(system)?)
+        .process_group(0)
+        .spawn()
+        .map_err(system)?;
+    let end = Instant::now() + limit;
+    let status = loop {
+        match child.try_wait().map_err(system)? {
+            Some(status) => break status,
+            None if Instant::now() >= end => {
+                // Ending what it started is as much as can be done.
+                let _ = child.kill();
+                let _ = child.wait();
+                return Err(failed(format!(
+                    "it did not end within {} s",
+                    limit.as_secs()
+                )));
+            }
+            None => std::thread::sleep(Duration::from_millis(5)),
+        }
+    };
+    let first_line = |file: &mut std::fs::File| {
+        let mut bytes = Vec::new();
+        file.rewind()?;
+        file.take(64 * 1024).read_to_end(&mut bytes)?;
+        let text = String::from_utf8_lossy(&bytes).into_owned();
+        Ok(text.lines().next().unwrap_or_default().to_string())
+    };
+    if !status.success() {
+        let line = first_line(&mut said).map_err(system)?;
+        let line = line.trim();
         return Err(failed(
-            said.lines()
-                .next()
-                .unwrap_or("it ended badly")
-                .trim()
-                .to_string(),
+            if line.is_empty() {
+                "it ended badly"
+            } else {
+                line
+            }
+            .to_string(),
         ));
     }
-    let text = String::from_utf8_lossy(&output.stdout);
-    match text.lines().next().unwrap_or_default() {
+    match first_line(&mut out).map_err(system)?.as_str() {
         "" => Err(failed("it printed nothing".into())),
         line => Ok(line.to_string()),
     }
@@ -387,12 +423,18 @@ mod tests {
     #[test]
     fn a_password_command_gives_its_first_line_or_says_why_not() {
         assert_eq!(
-            password_from("printf 'low water\\nmore'").expect("a line"),
+            password_from("printf 'low water\\nmore'", PASSWORD_LIMIT).expect("a line"),
             "low water"
         );
-        let error = password_from("echo no such thing >&2; exit 3").expect_err("fails");
+        let error =
+            password_from("echo no such thing >&2; exit 3", PASSWORD_LIMIT).expect_err("fails");
         assert!(error.to_string().contains("no such thing"));
-        assert!(password_from("true").is_err());
+        assert!(password_from("true", PASSWORD_LIMIT).is_err());
+        // One that never ends, and one whose child never does.
+        let error = password_from("sleep 600", Duration::from_millis(40)).expect_err("late");
+        assert!(error.to_string().contains("did not end"), "{error}");
+        let word = password_from("sleep 600 & echo neap", PASSWORD_LIMIT).expect("a line");
+        assert_eq!(word, "neap");
         let saved = Saved {
             address: "postgres://mate@haven/books".into(),
             password_command: Some("echo spring".into()),

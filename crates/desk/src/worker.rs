@@ -103,6 +103,9 @@ impl<T: Work + 'static> Worker<T> {
             let Ok(first) = inbox.recv() else { return };
             let opened = catch_unwind(AssertUnwindSafe(open));
             let Ok(Ok(mut connection)) = opened else {
+                if let Ok(Err(error)) = opened {
+                    tracing::warn!(?error, "no second connection");
+                }
                 not_there(first, &notify);
                 return inbox.iter().for_each(|errand| not_there(errand, &notify));
             };

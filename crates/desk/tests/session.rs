@@ -20,6 +20,7 @@ fn places(dir: &Path) -> Places {
         settings: dir.join("settings.toml"),
         history: dir.join("history.jsonl"),
         visits: dir.join("visits.json"),
+        drafts: dir.join("drafts"),
     }
 }
 

@@ -32,6 +32,7 @@ impl Harbour {
                 settings: place("settings.toml"),
                 history: place("history.jsonl"),
                 visits: place("visits.json"),
+                drafts: place("drafts"),
             }),
             stream: None,
         };

@@ -510,10 +510,14 @@ impl client::Handler for HostKey {
             ));
         }
         if let Err(error) = known_hosts::learn_known_hosts_path(host, port, &key, &file) {
-            self.asker.allow(
-                format!("The key could not be remembered: {error}. Go on without?"),
-                Vec::new(),
-            );
+            let question = format!("The key could not be remembered: {error}. Go on without?");
+            if !self.asker.allow(question, Vec::new()) {
+                return refuse(trouble(
+                    format!("The key of {host}:{port} could not be remembered."),
+                    "Nothing was sent to it.",
+                    Some(error.to_string()),
+                ));
+            }
         }
         Ok(true)
     }

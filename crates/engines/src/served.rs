@@ -155,8 +155,12 @@ pub(crate) fn count_small(
     }
 }
 
-/// Asks the server to stop what a connection runs; it runs in a thread of its own and may block.
-pub(crate) type Stop = Box<dyn Fn() + Send + Sync>;
+/// Asks the server to stop what a connection runs; it runs in a thread of its own and may block. Says in words why it
+/// could not be asked.
+pub(crate) type Stop = Box<dyn Fn() -> Result<(), String> + Send + Sync>;
+
+/// The code of an error where the connection was closed because the server could not be asked to stop.
+pub(crate) const CUT: &str = "closed";
 
 /// The ticket of no run.
 const IDLE: u64 = u64::MAX - 1;
@@ -169,6 +173,9 @@ pub(crate) struct Tickets {
     on_the_way: Mutex<u32>,
     arrived: Condvar,
     stop: Mutex<Option<Arc<Stop>>>,
+    /// Rung when the server cannot be asked to stop what runs.
+    cut: tokio::sync::Notify,
+    refusal: Mutex<Option<String>>,
 }
 
 impl Tickets {
@@ -180,6 +187,8 @@ impl Tickets {
             on_the_way: Mutex::new(0),
             arrived: Condvar::new(),
             stop: Mutex::new(Some(Arc::new(stop))),
+            cut: tokio::sync::Notify::new(),
+            refusal: Mutex::new(None),
         })
     }
 
@@ -187,6 +196,32 @@ impl Tickets {
     pub(crate) fn begin(&self, ticket: u64) -> bool {
         self.running.store(ticket, Ordering::SeqCst);
         self.cancelled.load(Ordering::SeqCst) != ticket
+    }
+
+    /// Waits for what a server does, unless it is to be stopped and cannot be told: then the connection has to be
+    /// closed, and the error says why.
+    pub(crate) async fn unless_cut<T>(
+        &self,
+        work: impl Future<Output = Result<T, EngineError>>,
+    ) -> Result<T, EngineError> {
+        let mut work = std::pin::pin!(work);
+        loop {
+            tokio::select! {
+                biased;
+                done = &mut work => return done,
+                () = self.cut.notified() => {
+                    let mut refusal = self.refusal.lock().unwrap_or_else(PoisonError::into_inner);
+                    // A word that came too late for an earlier run cuts nothing.
+                    if let Some(words) = refusal.take() && self.is_cancelled() {
+                        return Err(EngineError {
+                            fault: Fault::Lost,
+                            code: CUT.into(),
+                            ..EngineError::plain(format!("the server could not be asked to stop it ({words}); the connection was closed"))
+                        });
+                    }
+                }
+            }
+        }
     }
 
     pub(crate) fn is_cancelled(&self) -> bool {
@@ -235,8 +270,16 @@ impl Control for ServerControl {
         let shared = Arc::clone(tickets);
         // The one who cancels does not wait for the server.
         std::thread::spawn(move || {
-            if shared.running.load(Ordering::SeqCst) == ticket {
-                stop();
+            if shared.running.load(Ordering::SeqCst) == ticket
+                && let Err(words) = stop()
+            {
+                tracing::warn!(ticket, ?words, "the server could not be asked to stop");
+                let mut refusal = shared
+                    .refusal
+                    .lock()
+                    .unwrap_or_else(PoisonError::into_inner);
+                *refusal = Some(words);
+                shared.cut.notify_one();
             }
             *shared
                 .on_the_way

@@ -114,6 +114,7 @@ pub static COMMANDS: &[Command] = &[
     command!("indexes", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL], "indexes, with their tables and columns; --full adds conditions, sizes and how often they were used"),
     command!("keys", "", "help", &[], (0, 0), &[], "every key and what it does"),
     command!("links", "[NAME ...] [--distance N] [--declared] [--check]", "links", &[A::Table], (0, MANY), &[ OptionSpec { name: "distance", value: Some(A::Number) }, OptionSpec { name: "declared", value: None }, OptionSpec { name: "check", value: None } ], "draws how tables hang together, all or around NAME; --declared leaves guesses out, --check asks the data how many values match"),
+    command!("log", "[N]", "arrive", &[A::Number], (0, 1), &[], "where the log is, and its last lines (30 unless N says otherwise)"),
     command!("one-page", "", "help", &[], (0, 0), &[], "everything on one page"),
     command!("open", "NAME or ADDRESS [--write] [--keep-going] [--via HOST] [--through COMMAND]", "arrive", &[A::Source], (1, 1), &[ OptionSpec { name: "write", value: None }, OptionSpec { name: "keep-going", value: None }, OptionSpec { name: "via", value: Some(A::Rest) }, OptionSpec { name: "through", value: Some(A::Rest) } ], "opens a saved source, an address, a file or demo, beside what is open"),
     command!("order", "[COLUMN [desc]]", "read", &[A::Column, A::Words(&["asc", "desc"])], (0, 2), &[], "orders the rows by a column; without one, as they came"),

@@ -24,6 +24,10 @@ impl App {
         if key.kind == KeyEventKind::Release {
             return;
         }
+        // Keys of one's own stand for the usual ones.
+        let Some(key) = self.keymap.meant(&self.places(), key) else {
+            return;
+        };
         let control = key.modifiers.contains(KeyModifiers::CONTROL);
         let alt = key.modifiers.contains(KeyModifiers::ALT);
         if self.desk.asking().is_some() {

@@ -214,14 +214,7 @@ impl App {
             );
             return;
         };
-        let done = Settings::read(&path).and_then(|mut settings| {
-            change(&mut settings);
-            settings
-                .write(&path)
-                .map_err(|error| format!("{} cannot be written: {error}.", path.display()))?;
-            Ok(settings)
-        });
-        match done {
+        match Settings::change(&path, change) {
             Ok(settings) => {
                 if let Some(view) = self.view() {
                     view.settings = settings;

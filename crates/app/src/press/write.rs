@@ -77,6 +77,10 @@ impl App {
                 return self.page_key(code == KeyCode::PageDown);
             }
             (KeyCode::Char(character), false, false) => {
+                // Another command takes the place of one that was refused, which waits in the recall.
+                if character == '/' && self.refused == Some(revision) {
+                    self.composer.clear();
+                }
                 self.composer.insert(character.encode_utf8(&mut [0; 4]));
             }
             _ => moved = false,

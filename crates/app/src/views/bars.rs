@@ -1,7 +1,7 @@
 //! The lines around the result and the composer: bearings, entry line, tide line, scope strip, hints.
 
 use idle_tide_desk::settings::Tone as SourceTone;
-use idle_tide_desk::{State, Tone, Wanted, arrival};
+use idle_tide_desk::{State, Tone, arrival};
 use idle_tide_draw::picture::{bytes, counted, lasting};
 use idle_tide_lang::remark::Remark;
 use idle_tide_lang::{elsewhere, scope};
@@ -478,54 +478,23 @@ pub(super) fn hints(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
     let dialect = app.desk.dialect();
     let open = app.composer.analysis(dialect).open.last().copied();
     let mut list: Vec<(String, String)> = Vec::new();
-    let places: &[Place] = match &app.over {
-        _ if app
-            .desk
-            .asking()
-            .is_some_and(|a| a.wanted == Wanted::Consent) =>
-        {
-            &[Place::Question]
-        }
-        _ if app.desk.asking().is_some() => &[Place::Hidden],
-        _ if app.asks_to_leave || app.desk.question().is_some() => &[Place::Question],
-        Over::Sources(view) if view.form.is_some() => &[Place::Form],
-        Over::Sources(_) => &[Place::Sources],
-        Over::Catalog if app.catalog.actions.is_some() => &[Place::Actions],
-        Over::Catalog => &[Place::Catalog],
-        Over::Guide { .. } => &[Place::Guide],
-        Over::Entries { .. } => &[Place::Entries],
-        Over::Record { .. } => &[Place::Record],
-        Over::Document(_) => &[Place::Document],
-        Over::Nothing if app.prompt.is_some() => {
-            list.push(("Enter".into(), "goes there".into()));
-            list.push(("Esc".into(), "leaves it".into()));
-            &[]
-        }
-        Over::Nothing if app.focus == Focus::Write => {
-            if app.choices.open && !app.choices.is_empty() {
-                if app.choices.corrections.is_empty() {
-                    &[Place::Completing, Place::Writing]
-                } else {
-                    list.push(("Tab".into(), "takes the correction".into()));
-                    list.push(("↑ ↓".into(), "choose".into()));
-                    &[Place::Writing]
-                }
-            } else {
-                &[Place::Writing]
-            }
-        }
-        Over::Nothing if app.reads_links() => &[Place::Links],
-        Over::Nothing if app.reads_stages() => &[Place::Stages],
-        Over::Nothing if app.reads_rows() => &[Place::Rows],
-        Over::Nothing => &[Place::Text],
-    };
+    let places = app.places();
+    if app.over == Over::Nothing && app.prompt.is_some() {
+        list.push(("Enter".into(), "goes there".into()));
+        list.push(("Esc".into(), "leaves it".into()));
+    }
+    let corrects = app.choices.open && !app.choices.corrections.is_empty();
+    if corrects && places == [Place::Writing] {
+        list.push(("Tab".into(), "takes the correction".into()));
+        list.push(("↑ ↓".into(), "choose".into()));
+    }
     if app.desk.asking().is_some() {
         for key in places
             .iter()
             .flat_map(|place| of(*place))
             .filter(|key| key.hinted)
         {
-            list.push((key.cap.into(), key.hint.into()));
+            list.push((app.keymap.cap(key).into(), key.hint.into()));
         }
     } else if app.desk.question().is_some() {
         if let Some(question) = app.desk.question() {
@@ -567,17 +536,18 @@ pub(super) fn hints(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
         {
             list.push(("F7".into(), "stages".into()));
         }
-        for place in places {
+        for place in &places {
             for key in of(*place).filter(|key| key.hinted) {
-                let double = list.iter().any(|(cap, _)| cap == key.cap);
+                let own = app.keymap.cap(key);
+                let double = list.iter().any(|(cap, _)| cap == own);
                 if !(double || mending && matches!(key.cap, ";" | "F5")) {
-                    list.push((key.cap.into(), key.hint.into()));
+                    list.push((own.into(), key.hint.into()));
                 }
             }
         }
         if matches!(app.over, Over::Nothing) && app.prompt.is_none() {
             for key in of(Place::Everywhere).filter(|key| key.hinted) {
-                list.push((key.cap.into(), key.hint.into()));
+                list.push((app.keymap.cap(key).into(), key.hint.into()));
             }
         }
     }

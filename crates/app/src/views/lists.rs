@@ -72,9 +72,9 @@ pub(super) fn guide(
     let room = area.right().saturating_sub(x + 3);
     let width = usize::from(room).min(96);
     let page = if search.is_empty() {
-        guide::page(TOPICS[topic.min(TOPICS.len() - 1)], width)
+        guide::page(TOPICS[topic.min(TOPICS.len() - 1)], width, &app.keymap)
     } else {
-        guide::search(search, width)
+        guide::search(search, width, &app.keymap)
     };
     let top = top.min(page.lines.len().saturating_sub(usize::from(height)));
     for (at, line) in page.lines.iter().skip(top).take(height.into()).enumerate() {

@@ -26,6 +26,20 @@ impl Desk {
         done
     }
 
+    /// Keeps what is half-written, so that it is there after a crash.
+    pub fn keep_draft(&mut self, text: &str) {
+        let session = &self.sessions[self.here];
+        if let Some(drafts) = &mut self.services.drafts {
+            drafts.keep(&session.source, text, session.dialect);
+        }
+    }
+
+    /// What a program that ended badly left half-written on this source, once.
+    pub fn take_draft(&mut self) -> Option<String> {
+        let drafts = self.services.drafts.as_ref()?;
+        drafts.take_over(&self.session().source)
+    }
+
     /// Reads the catalog again; what others changed is there then.
     pub fn refresh_catalog(&mut self) {
         if !self.session().is_nowhere() {
@@ -92,10 +106,11 @@ impl Desk {
         };
         let counts = !follows.is_empty();
         let before = self.entries.all().len();
-        self.enqueue(vec![Waiting {
+        let waiting = Waiting {
             step: Some((from, follows)),
             ..Waiting::alone(&statement, false)
-        }]);
+        };
+        self.enqueue(self.here, vec![waiting]);
         if self.entries.all().len() == before {
             self.say("Something else runs; the step waits for it.", Tone::Plain);
         } else if counts {

@@ -61,6 +61,8 @@ impl Desk {
         took: Duration,
         bearings: Option<Box<Bearings>>,
     ) {
+        let (fault, took) = (how.as_ref().err().map(|error| error.fault), took);
+        tracing::debug!(session, task, ?fault, ?took, "a task is back");
         // Of a session that was closed nobody waits for anything.
         let Some(at) = self.place_of(session) else {
             return;
@@ -95,6 +97,7 @@ impl Desk {
 
     /// The second connection is not there: the first does the work of both from now on.
     pub(super) fn not_there(&mut self, session: SessionId, task: TaskId, job: Job) {
+        tracing::warn!(session, task, "the second connection is not there");
         let Some(at) = self.place_of(session) else {
             return;
         };

@@ -42,10 +42,11 @@ impl Desk {
         self.settle();
     }
 
-    /// Opens a source without anybody having typed it.
-    pub fn open_source(&mut self, text: &str, origin: Origin) {
+    /// Opens a source without anybody having typed it; `first` is submitted in it on arrival.
+    pub fn open_source(&mut self, text: &str, origin: Origin, first: Option<&str>) {
         let waiting = Waiting::alone(text, true);
-        let opening = Opening::known(origin, How::New);
+        let mut opening = Opening::known(origin, How::New);
+        opening.first = first.map(str::to_string);
         self.apply(self.here, waiting, None, Next::Go(Box::new(opening)));
         self.settle();
     }
@@ -54,6 +55,7 @@ impl Desk {
     pub(super) fn close(&mut self, at: usize) {
         let here = self.sessions[self.here].number;
         let gone = self.sessions.remove(at);
+        tracing::info!(session = gone.number, source = ?gone.source, "is closed");
         if here != gone.number {
             self.here = self.place_of(here).unwrap_or(0);
             return self.say(format!("{} is closed.", gone.source), Tone::Plain);
@@ -76,11 +78,24 @@ impl Desk {
             connection,
             origin,
             how,
+            first,
         } = entering;
         let front = at == self.here;
-        let saved = self.services.settings().sources.get(&origin.name).cloned();
-        let trouble = saved.as_ref().and_then(|saved| saved.trouble(&origin.name));
-        let writes = match (how, saved.and_then(|saved| saved.ways_of_writes().0)) {
+        let settings = self.services.read_settings();
+        let saved = settings
+            .as_ref()
+            .ok()
+            .and_then(|s| s.sources.get(&origin.name));
+        let trouble = match &settings {
+            Ok(_) => saved.and_then(|saved| saved.trouble(&origin.name)),
+            Err(words) => Some(crate::settings::unreadable(words)),
+        };
+        let asked = match &settings {
+            Ok(_) => saved.and_then(|saved| saved.ways_of_writes().0),
+            // Whatever they say, it is not weaker than this.
+            Err(_) => Some(Writes::None),
+        };
+        let writes = match (how, asked) {
             (How::Instead { .. }, _) => self.sessions[at].writes,
             (How::New, Some(writes)) => writes,
             (How::New, None) => self.services.default_writes,
@@ -126,6 +141,13 @@ impl Desk {
             own.place = session.place();
             own.took = own.started.map(|started| started.elapsed());
         }
+        let number = session.number;
+        let (b, source) = (&session.bearings, &session.source);
+        let server = b
+            .server
+            .as_ref()
+            .map(|server| (&server.place, &server.user, &server.link));
+        tracing::info!(session = number, ?source, family = b.family, version = ?b.version, ?server, "is open");
         match how {
             How::Instead { .. } => self.sessions[at] = session,
             How::New => {
@@ -140,6 +162,9 @@ impl Desk {
         }
         if let Some(trouble) = trouble {
             self.say(trouble, Tone::Danger);
+        }
+        if let (Some(first), Some(at)) = (first, self.place_of(number)) {
+            self.submit_in(at, &first);
         }
     }
 }

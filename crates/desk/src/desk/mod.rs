@@ -18,6 +18,7 @@ use idle_tide_lang::split::{PieceKind, pieces};
 
 use crate::ask::{Asked, Wanted};
 use crate::catalog::ReadCatalog;
+use crate::draft::Drafts;
 use crate::entries::Entries;
 use crate::entry::{Content, State};
 use crate::face::{Notice, Returned};
@@ -93,6 +94,10 @@ impl Desk {
             here: 0,
             entries: Entries::default(),
             services: Services {
+                drafts: options
+                    .places
+                    .as_ref()
+                    .map(|places| Drafts::new(&places.drafts)),
                 places: options.places,
                 history,
                 notice: trouble.map(|text| Notice {
@@ -116,17 +121,21 @@ impl Desk {
     /// Takes what was typed: statements and commands, run in order. Secrets in it are covered at once.
     pub fn submit(&mut self, text: &str) {
         self.services.notice = None;
+        self.submit_in(self.here, text);
+    }
+
+    fn submit_in(&mut self, at: usize, text: &str) {
         let typed: Arc<str> = match elsewhere::bare_word(text) {
             Some(command) => command.into(),
             None => text.into(),
         };
-        let session = &self.sessions[self.here];
+        let session = &self.sessions[at];
         let covered = statement::cover(&typed, session.dialect);
         if let Err(error) = self.services.history.add(&session.source, &covered.text) {
             let words = format!("The statement could not be kept for later sessions: {error}.");
             self.say(words, Tone::Care);
         }
-        let session = &self.sessions[self.here];
+        let session = &self.sessions[at];
         let mut before = 0;
         let mut list = Vec::new();
         for piece in pieces(&covered.text, session.dialect) {
@@ -145,23 +154,24 @@ impl Desk {
             });
             before += usize::from(!is_command);
         }
-        self.enqueue(list);
+        self.enqueue(at, list);
     }
 
     /// Runs one statement or command that was already cut out.
     pub fn submit_piece(&mut self, text: &str, is_command: bool) {
         let covered = statement::cover(text, self.sessions[self.here].dialect);
-        self.enqueue(vec![Waiting {
+        let waiting = Waiting {
             given: covered.given,
             password: covered.password,
             ..Waiting::alone(&covered.text, is_command)
-        }]);
+        };
+        self.enqueue(self.here, vec![waiting]);
     }
 
-    /// Puts pieces behind what waits in the current session. What is shown now is what the first of them is about,
+    /// Puts pieces behind what waits in a session. What is shown now is what the first of them is about,
     /// unless something else comes before it.
-    fn enqueue(&mut self, mut list: Vec<Waiting>) {
-        let session = &mut self.sessions[self.here];
+    fn enqueue(&mut self, at: usize, mut list: Vec<Waiting>) {
+        let session = &mut self.sessions[at];
         if let (Some(first), true) = (list.first_mut(), session.queue.is_empty()) {
             first.shown = self.entries.shown().map(|entry| entry.number);
         }
@@ -234,6 +244,8 @@ impl Desk {
     /// Begins a piece of a submission.
     fn begin(&mut self, at: usize, waiting: Waiting) {
         let text = waiting.text().to_string();
+        let session = &self.sessions[at];
+        tracing::info!(session = session.number, source = ?session.source, ?text, "begins");
         let mut turn = self.turn(at, &waiting, None);
         let next = if waiting.is_command {
             match command::parse(&text) {

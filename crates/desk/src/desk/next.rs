@@ -96,6 +96,9 @@ impl Desk {
         content: Content,
         failure: failure::Failure,
     ) {
+        let session = self.sessions[at].number;
+        let (why, said) = (&failure.headline, &failure.said);
+        tracing::warn!(session, entry = number, ?why, ?said, "refused");
         self.entries.end(number, State::Failed, content);
         let returned = Returned {
             text: String::new(),

@@ -8,6 +8,7 @@ pub(crate) mod face;
 pub(crate) mod figures;
 pub(crate) mod links;
 pub(crate) mod lists;
+pub(crate) mod log;
 pub(crate) mod object;
 pub(crate) mod open;
 pub(crate) mod password;
@@ -92,6 +93,7 @@ static VERBS: &[&dyn Verb] = &[
     &lists::SHAPE,
     &lists::TABLES,
     &lists::VIEWS,
+    &log::Log,
     &object::ABOUT,
     &object::DEFINITION,
     &open::BACK,

@@ -263,6 +263,8 @@ pub(crate) struct Opening {
     /// Where the session was and what was set in it, to be restored.
     restore: Option<(Bearings, Vec<String>)>,
     opened: Option<Result<Opened, OpenError>>,
+    /// What is submitted on arrival.
+    pub(crate) first: Option<String>,
 }
 
 impl Opening {
@@ -273,6 +275,7 @@ impl Opening {
             how,
             restore: None,
             opened: None,
+            first: None,
         }
     }
 
@@ -326,6 +329,7 @@ impl Task for Opening {
                 connection,
                 origin,
                 how: self.how,
+                first: self.first,
             })),
             (Some(Err(error)), _) if error.trouble == Trouble::Cancelled => Next::NotRun,
             (Some(Err(error)), _) => failure::of_opening(&error).into(),

@@ -30,7 +30,7 @@ use crate::engine::{
 };
 use crate::gather::{Gather, HAND_OVER};
 use crate::reach::{End, PATIENCE, Reach};
-use crate::served::{ServerControl, Stop, Tickets, count_small, explain_read_only, runtime};
+use crate::served::{CUT, ServerControl, Stop, Tickets, count_small, explain_read_only, runtime};
 use crate::source::{Ask, OpenError, Trouble};
 use types::How;
 
@@ -40,8 +40,8 @@ const TESTED: [&str; 1] = ["10.11"];
 /// A connection to one MariaDB or MySQL server.
 pub struct Mariadb {
     runtime: Runtime,
-    /// Taken out only while the connection is given up.
-    conn: Conn,
+    /// `None` once it was closed because the server could not be asked to stop.
+    conn: Option<Conn>,
     tickets: Arc<Tickets>,
     address: Address,
     reach: Arc<Reach>,
@@ -144,20 +144,28 @@ async fn log_in(
 fn stop(address: &Address, reach: &Arc<Reach>, id: u32) -> Stop {
     let (address, reach) = (address.clone(), Arc::clone(reach));
     Box::new(move || {
-        let Ok(runtime) = runtime() else {
-            return;
-        };
+        let runtime = runtime().map_err(|error| error.to_string())?;
         runtime.block_on(async {
             let password = address.secrets.get(&SecretFor::Database);
             let kill = async {
-                if let Ok(mut conn) = log_in(&address, &reach, password.as_ref()).await {
-                    let _ = conn.query_drop(format!("kill query {id}")).await;
-                    let _ = conn.disconnect().await;
-                }
+                let login = log_in(&address, &reach, password.as_ref()).await;
+                let mut conn = login.map_err(|error| error.to_string())?;
+                let killed = conn.query_drop(format!("kill query {id}")).await;
+                // It is asked; how it says goodbye does not matter.
+                let _ = conn.disconnect().await;
+                killed.map_err(|error| error.to_string())
             };
-            let _ = timeout(PATIENCE, kill).await;
-        });
+            let late = |_| Err("it did not answer in time".to_string());
+            timeout(PATIENCE, kill).await.unwrap_or_else(late)
+        })
     })
+}
+
+fn not_sent() -> EngineError {
+    EngineError {
+        fault: Fault::NotSent,
+        ..EngineError::plain("the connection had ended before")
+    }
 }
 
 impl Mariadb {
@@ -236,7 +244,7 @@ impl Mariadb {
         }
         Ok(Mariadb {
             runtime,
-            conn,
+            conn: Some(conn),
             tickets,
             address: address.clone(),
             reach: Arc::clone(reach),
@@ -257,8 +265,10 @@ impl Mariadb {
 
     /// Asks a question of our own whose answer is small.
     fn ask(&mut self, sql: &str) -> Result<Vec<Vec<Option<String>>>, EngineError> {
-        let answer: Result<Vec<mysql_async::Row>, Error> =
-            self.runtime.block_on(self.conn.query(sql));
+        let Some(conn) = &mut self.conn else {
+            return Err(not_sent());
+        };
+        let answer: Result<Vec<mysql_async::Row>, Error> = self.runtime.block_on(conn.query(sql));
         let rows = answer.map_err(|error| self.failed(&error, sql))?;
         Ok(rows
             .into_iter()
@@ -280,7 +290,6 @@ impl Mariadb {
         failed
     }
 
-    /// One question that tells everything about where the session is.
     /// Asks questions of our own under a ticket.
     fn under<T>(
         &mut self,
@@ -299,15 +308,36 @@ impl Mariadb {
         done
     }
 
+    /// Closes the connection: it lives in its runtime, and ends with it.
+    fn cut_off(&mut self) {
+        self.gone = true;
+        if let Ok(fresh) = runtime() {
+            let before = std::mem::replace(&mut self.runtime, fresh);
+            let conn = self.conn.take();
+            {
+                let _inside = before.enter();
+                drop(conn);
+            }
+            before.shutdown_background();
+        }
+    }
+
     /// What was cancelled late must not hit the next statement; what is left is read to its end.
     fn settle(&mut self) {
         for _ in 0..3 {
-            if self.is_gone() || self.runtime.block_on(self.conn.query_drop("do 0")).is_ok() {
-                break;
+            let gone = self.is_gone();
+            match &mut self.conn {
+                Some(conn) if !gone => {
+                    if self.runtime.block_on(conn.query_drop("do 0")).is_ok() {
+                        break;
+                    }
+                }
+                _ => break,
             }
         }
     }
 
+    /// One question that tells everything about where the session is.
     fn ask_bearings(&mut self) -> Result<(), EngineError> {
         // What only one of the two knows stands in a comment that only that one runs.
         let rows = self.ask(
@@ -421,7 +451,7 @@ impl Mariadb {
 
     /// Whether the link has ended while nothing ran.
     fn is_gone(&self) -> bool {
-        self.gone || self.conn.is_disconnected()
+        self.gone || self.conn.as_ref().is_none_or(Conn::is_disconnected)
     }
 
     /// Sends the statement and hands over what comes.
@@ -622,10 +652,7 @@ impl Connection for Mariadb {
         sink: &mut dyn Sink,
     ) -> Result<Outcome, EngineError> {
         if self.is_gone() {
-            return Err(EngineError {
-                fault: Fault::NotSent,
-                ..EngineError::plain("the connection had ended before")
-            });
+            return Err(not_sent());
         }
         if self.refusing {
             if self.evades(statement) {
@@ -647,15 +674,28 @@ impl Connection for Mariadb {
         }
         let about = summary(statement, self.dialect);
         let counts = about.effect == Effect::Write;
-        let result = self
-            .runtime
-            .block_on(Self::stream(&mut self.conn, statement, counts, sink));
+        let Some(conn) = &mut self.conn else {
+            return Err(not_sent());
+        };
+        let id = conn.id();
+        let (stream, tickets) = (Self::stream(conn, statement, counts, sink), &self.tickets);
+        let result = self.runtime.block_on(async {
+            // An error of the driver is no error of waiting for it.
+            let done = tickets.unless_cut(async { Ok(stream.await) });
+            done.await.unwrap_or_else(|cut| Err(Stopped::Ours(cut)))
+        });
         let mut interrupted = false;
         let mut result = result.map_err(|stopped| match stopped {
             Stopped::Driver(error) => self.failed(&error, statement),
+            Stopped::Ours(error) if error.code == CUT => {
+                self.cut_off();
+                error
+            }
             Stopped::Ours(error) => {
                 // Nobody takes the rest: the server need not send it.
-                stop(&self.address, &self.reach, self.conn.id())();
+                if let Err(words) = stop(&self.address, &self.reach, id)() {
+                    tracing::debug!(?words, "the rest of a result is not stopped");
+                }
                 interrupted = true;
                 error
             }
@@ -668,7 +708,9 @@ impl Connection for Mariadb {
         if matches!(&result, Err(error) if error.code.starts_with("1065 ")) {
             result = Ok(Outcome::default());
         }
-        let flags = self.conn.last_ok_packet().map(|ok| ok.status_flags());
+        let conn = self.conn.as_ref();
+        let warnings = conn.map_or(0, Conn::get_warnings);
+        let flags = conn.and_then(|conn| conn.last_ok_packet().map(|ok| ok.status_flags()));
         if let Some(flags) = flags {
             self.transaction = flags
                 .contains(StatusFlags::SERVER_STATUS_IN_TRANS)
@@ -677,7 +719,6 @@ impl Connection for Mariadb {
         self.stale |= !matches!(about.effect, Effect::Read | Effect::Write) || result.is_err();
         match result {
             Ok(mut outcome) => {
-                let warnings = self.conn.get_warnings();
                 if warnings > 0 && about.verb != "show" && !interrupted {
                     for row in self.ask("show warnings limit 20").unwrap_or_default() {
                         if let [Some(level), Some(code), Some(message)] = &row[..] {

@@ -168,16 +168,15 @@ pub(super) fn stop(
         address.tls.mode = Some(TlsMode::Off);
     }
     Box::new(move || {
-        let Ok(runtime) = crate::served::runtime() else {
-            return;
-        };
+        let runtime = crate::served::runtime().map_err(|error| error.to_string())?;
         runtime.block_on(async {
             let cancel = async {
-                if let Ok((stream, _)) = connect(&address, &reach).await {
-                    let _ = token.cancel_query_raw(stream, NoTls).await;
-                }
+                let (stream, _) = connect(&address, &reach).await.map_err(|e| e.to_string())?;
+                let asked = token.cancel_query_raw(stream, NoTls).await;
+                asked.map_err(|error| error.to_string())
             };
-            let _ = timeout(PATIENCE, cancel).await;
-        });
+            let late = |_| Err("it did not answer in time".to_string());
+            timeout(PATIENCE, cancel).await.unwrap_or_else(late)
+        })
     })
 }

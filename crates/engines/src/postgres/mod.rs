@@ -32,7 +32,9 @@ use crate::engine::{
 };
 use crate::gather::{Gather, HAND_OVER};
 use crate::reach::Reach;
-use crate::served::{Reading, ServerControl, Tickets, count_small, explain_read_only, runtime};
+use crate::served::{
+    CUT, Reading, ServerControl, Tickets, count_small, explain_read_only, runtime,
+};
 use crate::source::{Ask, OpenError, Trouble};
 use tap::Ear;
 
@@ -243,7 +245,6 @@ impl Postgres {
             .collect())
     }
 
-    /// One question that tells everything about where the session is.
     /// Asks questions of our own under a ticket.
     fn under<T>(
         &mut self,
@@ -262,6 +263,17 @@ impl Postgres {
         done
     }
 
+    /// Closes the connection where the server could not be asked to stop what runs.
+    fn cut_off<T>(&mut self, result: &Result<T, EngineError>) {
+        if matches!(result, Err(error) if error.code == CUT)
+            && let Ok(fresh) = runtime()
+        {
+            // The connection lives in its runtime, and ends with it.
+            std::mem::replace(&mut self.runtime, fresh).shutdown_background();
+            self.ear.lock().ended = true;
+        }
+    }
+
     /// What was cancelled late must not hit the next statement.
     fn settle(&mut self) {
         for _ in 0..3 {
@@ -271,6 +283,7 @@ impl Postgres {
         }
     }
 
+    /// One question that tells everything about where the session is.
     fn ask_bearings(&mut self) -> Result<(), EngineError> {
         let rows = self.ask(
             "select current_database(), session_user, current_user, \
@@ -697,16 +710,17 @@ impl Connection for Postgres {
             self.tickets.end();
             return Err(EngineError::cancelled());
         }
-        let result = self.runtime.block_on(self.stream(statement, sink));
+        let work = self.tickets.unless_cut(self.stream(statement, sink));
+        let result = self.runtime.block_on(work);
+        self.cut_off(&result);
         let mut interrupted = matches!(&result, Err(error) if error.fault == Fault::Sink);
         if interrupted {
             // Nobody takes the rest: the server need not send it.
-            link::stop(
-                &self.address,
-                &self.reach,
-                &self.client,
-                matches!(self.link, LinkState::Encrypted { .. }),
-            )();
+            let encrypted = matches!(self.link, LinkState::Encrypted { .. });
+            let stop = link::stop(&self.address, &self.reach, &self.client, encrypted);
+            if let Err(words) = stop() {
+                tracing::debug!(?words, "the rest of a result is not stopped");
+            }
         }
         interrupted |= self.tickets.end();
         if interrupted {

@@ -1,0 +1,138 @@
+//! Half-written text, kept so that it is there after a crash: a file for each running program in a folder of the
+//! user's state directory, readable by its owner only, gone when nothing is half-written. Whoever starts next on the
+//! same source takes over what a program that is no longer there has left.
+
+use std::path::{Path, PathBuf};
+use std::sync::mpsc::Sender;
+use std::time::{Duration, SystemTime};
+
+use idle_tide_lang::{Dialect, secret};
+use serde::{Deserialize, Serialize};
+
+use crate::replacing::replace;
+use crate::worker::writer;
+
+/// What nobody took over for this long is not kept any longer.
+const KEPT: Duration = Duration::from_secs(90 * 24 * 3600);
+
+/// A half-written text.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+struct Draft {
+    source: String,
+    text: String,
+}
+
+/// The half-written text of this program.
+pub(crate) struct Drafts {
+    dir: PathBuf,
+    last: Option<Draft>,
+    changes: Sender<Option<Draft>>,
+}
+
+impl Drafts {
+    /// Keeps drafts in a folder, which is made when it is needed.
+    pub(crate) fn new(dir: &Path) -> Self {
+        let own = dir.join(format!("{}.json", std::process::id()));
+        // A slow disk holds nobody up; what cannot be kept is not worth a word while somebody types.
+        let (changes, _) = writer(move |draft: Option<Draft>| {
+            let done = match draft.as_ref().map(serde_json::to_vec) {
+                Some(Ok(bytes)) => replace(&own, &bytes),
+                _ => std::fs::remove_file(&own),
+            };
+            if let Err(error) = done {
+                tracing::debug!(?error, "the half-written text is not kept");
+            }
+        });
+        Drafts {
+            dir: dir.to_path_buf(),
+            last: None,
+            changes,
+        }
+    }
+
+    /// Keeps a text, without the secrets in it; forgets the one before where it is blank.
+    pub(crate) fn keep(&mut self, source: &str, text: &str, dialect: &Dialect) {
+        let draft = (!text.trim().is_empty()).then(|| Draft {
+            source: source.to_string(),
+            text: secret::cover(text, dialect)
+                .map_or_else(|| text.to_string(), |covered| covered.text),
+        });
+        if draft != self.last {
+            self.last.clone_from(&draft);
+            // The thread ends only with this sender.
+            let _ = self.changes.send(draft);
+        }
+    }
+
+    /// What a program that is no longer there left half-written on a source; it is taken out of its file.
+    pub(crate) fn take_over(&self, source: &str) -> Option<String> {
+        let files = std::fs::read_dir(&self.dir).ok()?.flatten();
+        let mut found = None;
+        for path in files.map(|file| file.path()) {
+            let writer = path
+                .file_stem()
+                .and_then(|name| name.to_str()?.parse::<u32>().ok());
+            if writer.is_none_or(is_there) {
+                continue;
+            }
+            let draft = std::fs::read(&path)
+                .ok()
+                .and_then(|bytes| serde_json::from_slice::<Draft>(&bytes).ok());
+            let changed = path.metadata().and_then(|there| there.modified()).ok();
+            let age = changed.and_then(|at| SystemTime::now().duration_since(at).ok());
+            match draft {
+                Some(draft) if draft.source == source && found.is_none() => {
+                    found = Some(draft.text)
+                }
+                Some(_) if age.is_none_or(|age| age < KEPT) => continue,
+                _ => {}
+            }
+            // Taken over, damaged, or of long ago.
+            let _ = std::fs::remove_file(&path);
+        }
+        found
+    }
+}
+
+/// Whether a process of this number runs; counted as running where the system does not say.
+fn is_there(process: u32) -> bool {
+    !Path::new("/proc/self").exists() || Path::new(&format!("/proc/{process}")).exists()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use idle_tide_lang::dialect::POSTGRES;
+    use std::os::unix::fs::PermissionsExt;
+
+    #[test]
+    fn what_a_dead_program_left_is_taken_over_once_on_its_source() {
+        let dir = tempfile::tempdir().expect("dir");
+        let mut drafts = Drafts::new(dir.path());
+        drafts.keep(
+            "harbour",
+            "alter user mate password 'spring tide' ; select",
+            &POSTGRES,
+        );
+        let own = dir.path().join(format!("{}.json", std::process::id()));
+        let start = std::time::Instant::now();
+        while !own.exists() {
+            assert!(start.elapsed() < Duration::from_secs(10), "never written");
+            std::thread::yield_now();
+        }
+        let mode = own.metadata().expect("there").permissions().mode();
+        assert_eq!(mode & 0o777, 0o600);
+        // The one who writes it is there still.
+        assert_eq!(drafts.take_over("harbour"), None);
+        std::fs::rename(&own, dir.path().join("4194999.json")).expect("moved");
+        std::fs::write(dir.path().join("4194998.json"), "{\"source\":").expect("written");
+        assert_eq!(drafts.take_over("elsewhere"), None);
+        let text = drafts.take_over("harbour").expect("kept");
+        assert!(
+            text.contains("select") && !text.contains("spring"),
+            "{text}"
+        );
+        assert_eq!(drafts.take_over("harbour"), None);
+        assert_eq!(std::fs::read_dir(dir.path()).expect("there").count(), 0);
+    }
+}
