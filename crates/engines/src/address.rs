@@ -10,7 +10,7 @@ use idle_tide_lang::dialect::Family;
 use percent_encoding::{AsciiSet, CONTROLS, percent_decode_str, utf8_percent_encode};
 use secrecy::SecretString;
 
-use crate::source::OpenError;
+use crate::trouble::OpenError;
 
 /// How the link is encrypted, and whether the server has to prove who it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -9,7 +9,7 @@ use idle_tide_lang::Dialect;
 use idle_tide_lang::correct::Complaint;
 use secrecy::SecretString;
 
-use crate::source::OpenError;
+use crate::trouble::OpenError;
 
 /// Whether the session can change data at all.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -241,6 +241,15 @@ impl EngineError {
             advice: None,
             ..Self::plain("it was cancelled")
         }
+    }
+}
+
+impl From<EngineError> for OpenError {
+    fn from(error: EngineError) -> Self {
+        OpenError::plain(match error.advice {
+            Some(advice) => format!("{advice} ({}, {})", error.message, error.code),
+            None => format!("{} ({})", error.message, error.code),
+        })
     }
 }
 

@@ -16,6 +16,7 @@ mod served;
 mod source;
 pub mod sqlite;
 mod tls;
+mod trouble;
 
 pub use address::{Address, Overrides};
 pub use engine::{
@@ -24,4 +25,5 @@ pub use engine::{
 };
 pub use harbour::load_harbour;
 pub use postgres::catalog::catalog_questions;
-pub use source::{Ask, OpenError, OpenOptions, Silent, Source, Trouble, demo_file, open};
+pub use source::{OpenOptions, Source, demo_file, open};
+pub use trouble::{Ask, OpenError, Silent, Trouble};

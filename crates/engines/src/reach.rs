@@ -19,7 +19,7 @@ use tokio::io::{AsyncReadExt, copy_bidirectional};
 use tokio::net::{TcpListener, TcpStream};
 
 use crate::address::{Address, SecretFor, SshHost, Way};
-use crate::source::{Ask, OpenError, Trouble};
+use crate::trouble::{Ask, OpenError, Trouble};
 
 /// How long reaching a server may take.
 pub(crate) const PATIENCE: Duration = Duration::from_secs(15);

@@ -12,7 +12,7 @@ use secrecy::SecretString;
 
 use crate::address::{Address, SecretFor};
 use crate::engine::{Access, Control, EngineError, Fault};
-use crate::source::{Ask, OpenError, Trouble};
+use crate::trouble::{Ask, OpenError, Trouble};
 
 /// A runtime that runs in the thread of whoever waits for it.
 pub(crate) fn runtime() -> Result<tokio::runtime::Runtime, OpenError> {

@@ -19,7 +19,7 @@ use tokio_rustls::rustls::{
 };
 
 use crate::address::{Address, TlsMode};
-use crate::source::{OpenError, Trouble};
+use crate::trouble::{OpenError, Trouble};
 
 /// An error of TLS in words.
 pub(crate) fn trouble(host: &str, said: &str) -> OpenError {

@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use secrecy::{ExposeSecret, SecretString};
 
-use crate::source::OpenError;
+use crate::trouble::OpenError;
 
 /// An address of a document server.
 #[derive(Clone)]

@@ -26,7 +26,7 @@ use crate::engine::{
     Access, Bearings, Connection, Control, Earlier, EngineError, Fault, Listing, Outcome, Query,
     Sink,
 };
-use crate::source::OpenError;
+use crate::trouble::OpenError;
 
 /// How long documents are counted that nobody wants to see.
 const COUNTING: Duration = Duration::from_millis(500);

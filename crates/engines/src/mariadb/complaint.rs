@@ -6,7 +6,7 @@ use mysql_async::{DriverError, Error, IoError, ServerError};
 
 use crate::address::Address;
 use crate::engine::{EngineError, Fault};
-use crate::source::{OpenError, Trouble};
+use crate::trouble::{OpenError, Trouble};
 
 /// The text between the first pair of single quotes, and what follows it.
 fn quoted(message: &str) -> Option<&str> {

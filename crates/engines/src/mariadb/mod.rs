@@ -31,7 +31,7 @@ use crate::engine::{
 use crate::gather::{Gather, HAND_OVER};
 use crate::reach::{End, PATIENCE, Reach};
 use crate::served::{CUT, ServerControl, Stop, Tickets, count_small, explain_read_only, runtime};
-use crate::source::{Ask, OpenError, Trouble};
+use crate::trouble::{Ask, OpenError, Trouble};
 use types::How;
 
 /// The versions that the tests run against.
@@ -753,7 +753,7 @@ impl Connection for Mariadb {
         address.database.clone_from(&self.bearings.database);
         Some(Box::new(move || {
             let mut other =
-                crate::served::log_in(&address, &crate::source::Silent, &mut |password| {
+                crate::served::log_in(&address, &crate::trouble::Silent, &mut |password| {
                     Self::connect(&address, &reach, password.as_ref())
                 })?;
             other.ask_bearings()?;

@@ -6,7 +6,7 @@ use tokio_postgres::error::{DbError, ErrorPosition, SqlState};
 
 use crate::address::Address;
 use crate::engine::{EngineError, Fault};
-use crate::source::{OpenError, Trouble};
+use crate::trouble::{OpenError, Trouble};
 
 /// The text between the first pair of double quotes.
 fn quoted(message: &str) -> Option<&str> {

@@ -17,8 +17,8 @@ use crate::address::{Address, TlsMode};
 use crate::engine::LinkState;
 use crate::reach::{End, PATIENCE, Reach};
 use crate::served::{Stop, unreachable};
-use crate::source::{OpenError, Trouble};
 use crate::tls;
+use crate::trouble::{OpenError, Trouble};
 
 /// Whatever carries the bytes.
 pub(super) trait Carries: AsyncRead + AsyncWrite + Unpin + Send {}

@@ -35,7 +35,7 @@ use crate::reach::Reach;
 use crate::served::{
     CUT, Reading, ServerControl, Tickets, count_small, explain_read_only, runtime,
 };
-use crate::source::{Ask, OpenError, Trouble};
+use crate::trouble::{Ask, OpenError, Trouble};
 use tap::Ear;
 
 /// The major versions that the tests run against.
@@ -777,7 +777,7 @@ impl Connection for Postgres {
         let known = Arc::clone(&self.known);
         Some(Box::new(move || {
             let mut other =
-                crate::served::log_in(&address, &crate::source::Silent, &mut |password| {
+                crate::served::log_in(&address, &crate::trouble::Silent, &mut |password| {
                     Self::log_in(&address, &reach, password.as_ref())
                 })?;
             other.known = known;

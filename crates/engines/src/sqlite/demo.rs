@@ -9,7 +9,7 @@ use rusqlite::{CachedStatement, ToSql};
 
 use super::complaint;
 use crate::engine::EngineError;
-use crate::source::OpenError;
+use crate::trouble::OpenError;
 
 struct Bound<'a>(&'a Value);
 
