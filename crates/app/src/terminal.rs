@@ -194,6 +194,8 @@ fn turn(
                 Happening::NoInput => return Ok(1),
             }
             if app.leaving {
+                // Whoever leaves has nothing half-written.
+                app.desk.keep_draft("");
                 return Ok(0);
             }
             if let Some(text) = app.edit.take() {

@@ -217,3 +217,32 @@ fn what_is_chosen_is_remembered() {
     t.keys(&["F5"]);
     t.until("row 1 of 1");
 }
+
+/// What was half-written when the program was killed is there at the next start on the same source, and only once.
+#[test]
+fn half_written_text_survives_a_kill() {
+    let t = Tmux::open(142, 42);
+    t.start("demo");
+    t.types("select name from vessels where rig = 'sloop' and ");
+    t.until("rig = 'sloop' and");
+    let drafts = t.home().join("state/idle-tide/drafts");
+    t.when("it is kept", |_| {
+        let files = std::fs::read_dir(&drafts).into_iter().flatten().flatten();
+        files
+            .map(|file| std::fs::read_to_string(file.path()).unwrap_or_default())
+            .any(|text| text.contains("sloop' and"))
+    });
+    Command::new("kill")
+        .args(["-KILL", &t.pid()])
+        .status()
+        .expect("killed");
+    t.until("backagain");
+    t.line("reset");
+    t.line("clear");
+    t.start("demo");
+    t.until("half-written");
+    t.until("rig = 'sloop' and");
+    t.keys(&["C-c", "C-d"]);
+    t.given_back();
+    assert_eq!(std::fs::read_dir(&drafts).expect("a folder").count(), 0);
+}

@@ -191,6 +191,45 @@ fn transactions_and_users_over_the_wire() {
     t.until("mate");
 }
 
+/// Another database, the catalog's list of them, and coming anew, on a document server.
+#[test]
+fn going_elsewhere_on_a_document_server() {
+    let server = practice(&[]);
+    let t = Tmux::open(142, 42);
+    t.start(&server.1);
+    t.until("/help flows");
+    t.line("/use sheds");
+    t.when("the other database", |s| {
+        s.lines().next().is_some_and(|top| top.contains(" sheds "))
+    });
+    ask(&t, "insert into tools { _id: 1 }", "came into being");
+    t.line("/use harbour-log");
+    t.when("the first again", |s| {
+        s.lines()
+            .next()
+            .is_some_and(|top| top.contains("harbour-log"))
+    });
+    ask(&t, "from landings count as found", "found");
+    // The catalog has both databases, and goes to the other one.
+    t.keys(&["F2"]);
+    t.until("sheds");
+    t.keys(&["Left"]);
+    t.types("sheds");
+    t.until("goes to sheds");
+    t.keys(&["Enter"]);
+    t.when("there", |s| {
+        s.lines().next().is_some_and(|top| top.contains(" sheds "))
+    });
+    t.keys(&["Escape"]);
+    t.line("/reopen");
+    t.until("Try ");
+    let screen = t.when("the same database", |s| {
+        s.lines().next().is_some_and(|top| top.contains(" sheds "))
+    });
+    assert!(!screen.contains("file"), "{screen}");
+    ask(&t, "from tools count as kept", "kept");
+}
+
 /// The practice server, ended by its own pid.
 struct Practice(
     Child,

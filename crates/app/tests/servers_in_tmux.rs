@@ -27,6 +27,23 @@ fn holding(dir: &Path, words: &[&str]) -> Vec<String> {
     found
 }
 
+/// What is to run first runs when the server has let one in.
+#[test]
+fn first_waits_for_the_server() {
+    let t = Tmux::open(142, 42);
+    let program = env!("CARGO_BIN_EXE_idle-tide");
+    let port = place("HAVEN_POSTGRES_PORT");
+    t.line(&format!(
+        "{program} postgres://haven@127.0.0.1:{port}/postgres --first 'select 40 + 2 as answer; select 43 as more'"
+    ));
+    t.until("Password of haven");
+    t.types(OWNER);
+    t.keys(&["Enter"]);
+    t.until("more");
+    // The arrival, and both statements.
+    t.until("1  2  3");
+}
+
 struct Family {
     scheme: &'static str,
     port: String,

@@ -4,6 +4,7 @@
 
 use std::path::{Path, PathBuf};
 use std::sync::mpsc::Sender;
+use std::thread::JoinHandle;
 use std::time::{Duration, SystemTime};
 
 use idle_tide_lang::{Dialect, secret};
@@ -26,7 +27,19 @@ struct Draft {
 pub(crate) struct Drafts {
     dir: PathBuf,
     last: Option<Draft>,
-    changes: Sender<Option<Draft>>,
+    changes: Option<Sender<Option<Draft>>>,
+    thread: Option<JoinHandle<()>>,
+}
+
+impl Drop for Drafts {
+    /// What is to be kept, or not any longer, is settled before the program ends.
+    fn drop(&mut self) {
+        self.changes = None;
+        if let Some(thread) = self.thread.take() {
+            // It has no more to say.
+            let _ = thread.join();
+        }
+    }
 }
 
 impl Drafts {
@@ -34,7 +47,7 @@ impl Drafts {
     pub(crate) fn new(dir: &Path) -> Self {
         let own = dir.join(format!("{}.json", std::process::id()));
         // A slow disk holds nobody up; what cannot be kept is not worth a word while somebody types.
-        let (changes, _) = writer(move |draft: Option<Draft>| {
+        let (changes, thread) = writer(move |draft: Option<Draft>| {
             let done = match draft.as_ref().map(serde_json::to_vec) {
                 Some(Ok(bytes)) => replace(&own, &bytes),
                 _ => std::fs::remove_file(&own),
@@ -46,7 +59,8 @@ impl Drafts {
         Drafts {
             dir: dir.to_path_buf(),
             last: None,
-            changes,
+            changes: Some(changes),
+            thread: Some(thread),
         }
     }
 
@@ -59,8 +73,10 @@ impl Drafts {
         });
         if draft != self.last {
             self.last.clone_from(&draft);
-            // The thread ends only with this sender.
-            let _ = self.changes.send(draft);
+            if let Some(changes) = &self.changes {
+                // The thread ends only with this sender.
+                let _ = changes.send(draft);
+            }
         }
     }
 

@@ -22,6 +22,34 @@ fn opened(path: &Path, options: OpenOptions) -> Box<dyn Connection> {
     open(&source, options, &Silent).unwrap_or_else(|e| panic!("{e}"))
 }
 
+/// More documents than are looked at are counted, or it is said that their number is not known; never taken for all.
+#[test]
+fn documents_beyond_those_that_are_wanted_are_counted() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let lines: String = (0..2_500).map(|n| format!("{{\"_id\":{n}}}\n")).collect();
+    fs::write(folder.path().join("many.jsonl"), lines).expect("written");
+    let mut files = connect(&format!("docs:{}", folder.path().display()));
+    for (most, stop, wanted) in [
+        (2_000, u64::MAX, 2_000),
+        (3_000, u64::MAX, 2_500),
+        (2_000, 30, 30),
+    ] {
+        let mut seen = 0;
+        let all = files
+            .documents(1, "many", most, &mut |_| {
+                seen += 1;
+                seen < stop
+            })
+            .expect("read");
+        assert_eq!((seen, all), (wanted, Some(2_500)), "{most} {stop}");
+    }
+    files.control().cancel(2);
+    let error = files
+        .documents(2, "many", 9, &mut |_| true)
+        .expect_err("stopped");
+    assert_eq!(error.fault, Fault::Cancelled);
+}
+
 #[test]
 fn every_form_of_file_is_changed_in_its_own_form() {
     let lines = "{\"_id\":1,\"a\":1}\n{\"_id\":2,\"a\":{\"$numberDecimal\":\"0.10\"}}\n";

@@ -3,8 +3,9 @@
 use std::process::Command;
 use std::sync::Mutex;
 
+use idle_tide_engines::open as open_source;
 use idle_tide_engines::{
-    Connection, LinkState, OpenError, OpenOptions, Overrides, Source, Trouble, open,
+    Ask, Connection, LinkState, OpenError, OpenOptions, Overrides, Source, Trouble, open,
 };
 
 use crate::place::{Answers, connect, one, open_with, place, url};
@@ -23,6 +24,19 @@ fn opened(
 
 fn says(answer: bool, secrets: Vec<&'static str>) -> Answers {
     Answers(Mutex::new(secrets), answer)
+}
+
+/// Answers whether to go on, the last one first.
+struct InTurn(Mutex<Vec<bool>>);
+
+impl Ask for InTurn {
+    fn secret(&self, _: &str) -> Option<secrecy::SecretString> {
+        None
+    }
+    fn allow(&self, _: &str, _: &[String]) -> bool {
+        self.0.lock().expect("no panic").pop().expect("an answer")
+    }
+    fn tell(&self, _: &str) {}
 }
 
 fn way(user: &str) -> String {
@@ -126,6 +140,18 @@ fn a_secure_shell_is_checked_and_lets_in_by_key_and_by_password() {
             .expect("refused");
         assert!(error.to_string().contains("does not let"), "{error}");
     }
+    // A key that cannot be remembered is asked about, and no is no.
+    let nowhere = address(Some("key")).replace(&known.display().to_string(), "/dev/null/known");
+    let source = Source::parse(&nowhere).expect("an address");
+    let answers = |second| InTurn(Mutex::new(vec![second, true]));
+    let error = open_source(&source, OpenOptions::default(), &answers(false))
+        .err()
+        .expect("refused");
+    assert!(
+        error.to_string().contains("could not be remembered"),
+        "{error}"
+    );
+    open_source(&source, OpenOptions::default(), &answers(true)).unwrap_or_else(|e| panic!("{e}"));
     // Another key than the known one is refused, whatever is answered.
     let other = std::fs::read_to_string(sshd("other_host.pub")).expect("a key");
     let key: Vec<&str> = other.split(' ').take(2).collect();

@@ -614,3 +614,73 @@ fn a_catalog_that_may_be_read_only_in_part() {
         }
     }
 }
+
+/// An account that may have one connection only cannot ask on a second one to stop what runs: the connection is closed,
+/// and that is said; the server stops by itself.
+#[test]
+fn what_cannot_be_asked_to_stop_is_closed() {
+    for (server, make, sleep) in [
+        (
+            "postgres",
+            &[
+                "drop role if exists lone",
+                "create role lone login password 'low water' connection limit 1",
+            ][..],
+            None,
+        ),
+        (
+            "mariadb",
+            &[
+                "drop user if exists lone",
+                "create user lone identified by 'low water' with max_user_connections 1",
+            ],
+            Some("select sleep(40) from (select 1 union select 2) two"),
+        ),
+    ] {
+        let database = if server == "postgres" { "postgres" } else { "" };
+        let mut admin = connect(server, database);
+        for sql in make {
+            run(&mut *admin, sql).unwrap_or_else(|error| panic!("{sql}: {error}"));
+        }
+        let address =
+            url(server, database).replace("haven:the%20owner%27s%20secret", "lone:low%20water");
+        let mut lone = open_with(&address, Vec::new()).unwrap_or_else(|e| panic!("{server}: {e}"));
+        // PostgreSQL takes a request to stop without a login, so there it is stopped as always.
+        let sleep = sleep.unwrap_or("select pg_sleep(40)");
+        let control = lone.control();
+        let canceller = std::thread::spawn(move || {
+            std::thread::sleep(Duration::from_millis(300));
+            control.cancel(5);
+        });
+        let start = Instant::now();
+        let error = lone
+            .run(5, sleep, &mut Keep::default())
+            .expect_err("stopped");
+        assert!(start.elapsed() < Duration::from_secs(15), "{server}");
+        canceller.join().expect("ends");
+        if server == "postgres" {
+            assert_eq!(error.fault, Fault::Cancelled);
+            assert_eq!(one(&mut *lone, "select 7"), "7");
+            continue;
+        }
+        assert_eq!(error.fault, Fault::Lost, "{error:?}");
+        assert!(
+            error.message.contains("could not be asked to stop"),
+            "{}",
+            error.message
+        );
+        let after = run(&mut *lone, "select 7")
+            .map(drop)
+            .expect_err("it is closed");
+        assert_eq!(after.fault, Fault::NotSent);
+        // The server sees that nobody is there any more, and lets the account in again.
+        let start = Instant::now();
+        while open_with(&address, Vec::new()).is_err() {
+            assert!(
+                start.elapsed() < Duration::from_secs(60),
+                "the server keeps it"
+            );
+            std::thread::sleep(Duration::from_millis(200));
+        }
+    }
+}
