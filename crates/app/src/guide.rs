@@ -179,6 +179,7 @@ fn key_lines(page: &mut Page, place: Place, keys: &Keymap) {
         if !key.command.is_empty() {
             line = line.and(Tone::Faint, format!("   {}", key.command));
         }
+        line = line.and(Tone::Faint, format!("   {}", key.full_name()));
         page.line(line);
     }
 }

@@ -4,8 +4,9 @@
 use std::fs::File;
 use std::io::{self, BufRead, IsTerminal, Read, Write};
 use std::path::Path;
-use std::sync::mpsc::{Receiver, channel};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
 
 use idle_tide_desk::export::{Replacing, Streaming, write_sheet};
 use idle_tide_desk::replacing::same_file;
@@ -53,7 +54,8 @@ impl Write for Output {
 
 enum Message {
     Desk(Box<Event>),
-    Interrupt,
+    /// A signal, by its number.
+    Interrupt(i32),
 }
 
 /// How one statement ended.
@@ -62,8 +64,8 @@ enum Ended {
     Badly,
     /// Whoever read the results has had enough.
     Enough,
-    /// Stopped by Ctrl-C.
-    Interrupted,
+    /// Stopped by a signal, by its number.
+    Interrupted(i32),
     /// `quit` was among the statements.
     Quit,
 }
@@ -75,6 +77,8 @@ struct Session {
     layout: Layout,
     /// Whether somebody sits there who can answer.
     can_ask: bool,
+    /// Whether results go to standard output.
+    standard: bool,
     results: u32,
 }
 
@@ -124,14 +128,7 @@ fn start(run: &Run) -> Result<i32, String> {
     };
     // From here on an interrupt stops what runs and leaves no half-written file.
     let (sender, inbox) = channel();
-    let interrupts = sender.clone();
-    let mut signals = signal_hook::iterator::Signals::new([SIGINT, SIGTERM, SIGHUP])
-        .map_err(|e| e.to_string())?;
-    std::thread::spawn(move || {
-        for _ in signals.forever() {
-            let _ = interrupts.send(Message::Interrupt);
-        }
-    });
+    heed_signals(sender.clone())?;
     let kept = Kept::read();
     let mut origin =
         cli::named(&run.source, &kept, &run.server, run.write).map_err(|e| e.to_string())?;
@@ -181,10 +178,59 @@ fn start(run: &Run) -> Result<i32, String> {
         output,
         layout,
         can_ask: io::stdin().is_terminal() && io::stderr().is_terminal(),
+        standard: run.output.is_none(),
         results: 0,
     };
     let code = session.all(run, input)?;
     session.close(run.output.as_deref(), code)
+}
+
+/// How long what runs may take to stop after a signal.
+const PATIENCE: Duration = Duration::from_secs(2);
+
+/// The first signal asks what runs to stop; the second one, or two seconds, end the program wherever it is, with the
+/// terminal as it was and no unfinished file left behind. The exit code is the signal's own.
+fn heed_signals(sender: Sender<Message>) -> Result<(), String> {
+    let mut signals = signal_hook::iterator::Signals::new([SIGINT, SIGTERM, SIGHUP])
+        .map_err(|e| e.to_string())?;
+    // A password that is asked for is typed without echo.
+    let terminal = File::open("/dev/tty").ok();
+    let modes = terminal.and_then(|tty| Some((rustix::termios::tcgetattr(&tty).ok()?, tty)));
+    std::thread::spawn(move || {
+        let mut ends = None;
+        loop {
+            for signal in signals.pending() {
+                // Nobody may be listening: the program is asking, or opening.
+                let _ = sender.send(Message::Interrupt(signal));
+                let second = ends.is_some();
+                let (_, at) = *ends.get_or_insert_with(|| (signal, Instant::now() + PATIENCE));
+                ends = Some((signal, if second { Instant::now() } else { at }));
+            }
+            if let Some((signal, _)) = ends.filter(|(_, at)| Instant::now() >= *at) {
+                if let Some((modes, tty)) = &modes {
+                    let now = rustix::termios::OptionalActions::Now;
+                    // What cannot be given back stays as it is.
+                    let _ = rustix::termios::tcsetattr(tty, now, modes);
+                }
+                idle_tide_desk::replacing::leave_nothing_unfinished();
+                std::process::exit(128 + signal);
+            }
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    });
+    Ok(())
+}
+
+/// Whether whoever read standard output is gone.
+fn nobody_reads() -> bool {
+    use rustix::event::{PollFd, PollFlags, Timespec, poll};
+    let out = io::stdout();
+    let mut asked = [PollFd::new(&out, PollFlags::empty())];
+    let now = Timespec::default();
+    poll(&mut asked, Some(&now)).is_ok_and(|count| count > 0)
+        && asked[0]
+            .revents()
+            .intersects(PollFlags::ERR | PollFlags::NVAL)
 }
 
 /// What is read must not be what is written.
@@ -255,8 +301,8 @@ impl Session {
                     }
                 }
                 Ended::Enough | Ended::Quit => break,
-                Ended::Interrupted => {
-                    code = 130;
+                Ended::Interrupted(signal) => {
+                    code = 128 + signal;
                     break;
                 }
             }
@@ -301,7 +347,7 @@ impl Session {
     }
 
     fn wait(&mut self) -> Option<Ended> {
-        let mut interrupted = false;
+        let mut interrupted = None;
         while self.desk.is_busy() {
             if let Some(asking) = self.desk.asking() {
                 match asking.wanted {
@@ -325,16 +371,28 @@ impl Session {
                 self.desk.answer(yes);
                 continue;
             }
-            match self.inbox.recv() {
+            match self.inbox.recv_timeout(Duration::from_millis(500)) {
                 Ok(Message::Desk(event)) => self.desk.handle(*event),
-                Ok(Message::Interrupt) => {
-                    interrupted = true;
+                Ok(Message::Interrupt(signal)) => {
+                    interrupted = Some(signal);
                     self.desk.cancel();
                 }
-                Err(_) => return Some(Ended::Interrupted),
+                // What is held back until all rows are there would never notice.
+                Err(RecvTimeoutError::Timeout)
+                    if self.standard && interrupted.is_none() && nobody_reads() =>
+                {
+                    interrupted = Some(0);
+                    self.desk.cancel();
+                }
+                Err(RecvTimeoutError::Timeout) => {}
+                Err(RecvTimeoutError::Disconnected) => return Some(Ended::Interrupted(SIGINT)),
             }
         }
-        interrupted.then_some(Ended::Interrupted)
+        match interrupted {
+            Some(0) => Some(Ended::Enough),
+            Some(signal) => Some(Ended::Interrupted(signal)),
+            None => None,
+        }
     }
 
     fn ask(&mut self) -> bool {
@@ -374,7 +432,9 @@ impl Session {
         self.desk.hush();
         self.desk.submit_piece(text, is_command);
         if let Some(ended) = self.wait() {
-            say(&format!("{place}It was stopped."));
+            if !matches!(ended, Ended::Enough) {
+                say(&format!("{place}It was stopped."));
+            }
             return Ok(ended);
         }
         if let Some(notice) = self.desk.notice() {

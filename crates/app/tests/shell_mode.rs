@@ -498,3 +498,85 @@ fn a_log_tells_what_happened_and_keeps_secrets() {
             .contains("No log is kept")
     );
 }
+
+/// Sends a signal, and waits for the end.
+fn ends_after(mut child: std::process::Child, signal: &str) -> Option<i32> {
+    let id = child.id().to_string();
+    Command::new("kill")
+        .args([signal, &id])
+        .status()
+        .expect("kill runs");
+    let start = std::time::Instant::now();
+    loop {
+        if let Some(status) = child.try_wait().expect("waited") {
+            return status.code();
+        }
+        assert!(
+            start.elapsed() < std::time::Duration::from_secs(20),
+            "it does not end"
+        );
+        std::thread::sleep(std::time::Duration::from_millis(20));
+    }
+}
+
+#[test]
+fn a_server_that_says_nothing_does_not_hold_a_script() {
+    let s = Shell::new();
+    for (signal, code) in [("-TERM", 143), ("-HUP", 129), ("-INT", 130)] {
+        let mut command = s.command(&[
+            "run",
+            "postgres://mate@quay.example/books",
+            "--through",
+            "sleep 100",
+            "select 1",
+        ]);
+        let child = command
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("starts");
+        // It has begun when its own child runs.
+        let children = format!("/proc/{0}/task/{0}/children", child.id());
+        let start = std::time::Instant::now();
+        let begun = || {
+            let tasks = std::fs::read_dir(format!("/proc/{}/task", child.id()))
+                .into_iter()
+                .flatten()
+                .flatten();
+            tasks
+                .map(|task| task.path().join("children"))
+                .any(|path| std::fs::read_to_string(path).is_ok_and(|text| !text.trim().is_empty()))
+        };
+        while !begun() {
+            assert!(
+                start.elapsed() < std::time::Duration::from_secs(20),
+                "{children}"
+            );
+            std::thread::sleep(std::time::Duration::from_millis(10));
+        }
+        assert_eq!(ends_after(child, signal), Some(code));
+    }
+}
+
+/// Text is written when all rows are there; a reader that is gone ends the statement all the same.
+#[test]
+fn a_reader_that_is_gone_ends_what_has_no_end() {
+    let s = Shell::new();
+    let endless =
+        "with recursive n (i) as (select 1 union all select i + 1 from n) select i from n";
+    let mut child = s
+        .command(&["run", "demo", endless])
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .expect("starts");
+    drop(child.stdout.take());
+    let start = std::time::Instant::now();
+    while child.try_wait().expect("waited").is_none() {
+        assert!(
+            start.elapsed() < std::time::Duration::from_secs(20),
+            "it goes on"
+        );
+        std::thread::sleep(std::time::Duration::from_millis(20));
+    }
+}

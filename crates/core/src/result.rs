@@ -114,6 +114,9 @@ struct Segment {
     place: Place,
 }
 
+/// Disk that one result may use, in bytes, where nothing else says how much.
+pub const DISK: u64 = 2_000_000_000;
+
 /// How many batches read back from disk are kept at hand.
 const CACHED: usize = 24;
 
@@ -128,6 +131,8 @@ pub struct ResultSet {
     own_limit: u64,
     in_memory: u64,
     on_disk: u64,
+    /// The most it may hold on disk.
+    disk_limit: u64,
     spill: Option<File>,
     /// Where the columns are in the rows' documents, if each row is one.
     paths: Option<Arc<Paths>>,
@@ -145,11 +150,19 @@ impl ResultSet {
             own_limit,
             in_memory: 0,
             on_disk: 0,
+            disk_limit: DISK,
             spill: None,
             paths: None,
             cache: std::sync::Mutex::new(VecDeque::new()),
         }
         .with_paths()
+    }
+
+    /// The same with another limit of disk, in bytes.
+    #[must_use]
+    pub fn with_disk(mut self, limit: u64) -> Self {
+        self.disk_limit = limit;
+        self
     }
 
     fn with_paths(mut self) -> Self {
@@ -221,7 +234,8 @@ impl ResultSet {
     /// Appends a batch.
     ///
     /// # Errors
-    /// If the memory budget is used up and the spill file cannot be made or written.
+    /// If the memory budget is used up and the spill file cannot be made or written, or would be larger than it may
+    /// be ([`io::ErrorKind::QuotaExceeded`]); what was there before stays.
     pub fn append(&mut self, mut batch: RowBatch) -> io::Result<()> {
         if batch.is_empty() {
             return Ok(());
@@ -241,6 +255,13 @@ impl ResultSet {
         } else {
             let bytes = batch.to_bytes();
             let offset = self.on_disk;
+            if offset + bytes.len() as u64 > self.disk_limit {
+                let most = self.disk_limit as f64 / 1e9;
+                return Err(io::Error::new(
+                    io::ErrorKind::QuotaExceeded,
+                    format!("a result may use {most:.1} GB of disk, and this one would use more"),
+                ));
+            }
             let file = match &mut self.spill {
                 Some(file) => file,
                 none => none.insert(tempfile::tempfile()?),
@@ -372,6 +393,17 @@ mod tests {
         assert!(result.locate(10_000).is_err());
         drop(result);
         assert_eq!(budget.used(), 0, "memory is given back");
+    }
+
+    #[test]
+    fn a_result_that_would_fill_the_disk_is_stopped_and_keeps_what_it_has() {
+        let result = ResultSet::new(vec![Column::named("n")], Budget::new(0), 0);
+        let mut result = result.with_disk(20_000);
+        let failed = (0..100).map(|n| result.append(batch(n * 100, n * 100 + 100)));
+        let failed = failed.filter_map(Result::err).next().expect("too much");
+        assert_eq!(failed.kind(), io::ErrorKind::QuotaExceeded);
+        assert!(result.on_disk() <= 20_000 && result.len() >= 100);
+        assert_eq!(result.value(99, 0).expect("row"), Value::Integer(99));
     }
 
     #[test]

@@ -3,15 +3,12 @@
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
-use idle_tide_core::result::ResultSet;
+use idle_tide_core::result::{DISK, ResultSet};
 use parking_lot::RwLock;
 
 use crate::entry::{Content, Entry, State};
 use crate::sheet::{Sheet, read};
 use crate::task::{EntryId, SessionId};
-
-/// Disk that all results together may use, in bytes.
-const DISK: u64 = 2_000_000_000;
 
 /// The entries.
 #[derive(Debug, Default)]

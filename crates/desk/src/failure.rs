@@ -174,6 +174,14 @@ pub fn of_loss(error: &EngineError, about: &Summary, in_transaction: bool) -> Fa
     }
 }
 
+/// What ran did not stop when it was asked to, and nobody waits for it any more.
+pub fn given_up() -> Failure {
+    Failure {
+        changed: "Whether it happened is not known. /reopen (or R while reading) connects anew, to the same database, role and settings.".into(),
+        ..plain("It did not stop when it was asked to, so its connection was given up.")
+    }
+}
+
 /// There is nothing to run it on.
 pub fn nowhere() -> Failure {
     plain("No source is open. F9 shows sources; /open NAME or ADDRESS opens one.")

@@ -8,15 +8,39 @@ use std::os::fd::AsFd;
 use std::os::unix::fs::{FileTypeExt, MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
+use parking_lot::Mutex;
 use tempfile::NamedTempFile;
 
 /// Links that are followed from one to the next before it counts as a circle.
 const LINKS: usize = 40;
 
+/// Files that are being written beside their places.
+static UNFINISHED: Mutex<Vec<PathBuf>> = Mutex::new(Vec::new());
+
+/// Removes files that are being written, for a program that ends at once.
+pub fn leave_nothing_unfinished() {
+    for path in UNFINISHED.lock().drain(..) {
+        // The program ends; nobody is there to hear why one stays.
+        let _ = std::fs::remove_file(path);
+    }
+}
+
 /// A file that takes its place only when it is whole. Dropped before, it leaves what was there.
 pub struct Replacing {
     out: Out,
     path: PathBuf,
+    _unfinished: Unfinished,
+}
+
+/// Marks a file as unfinished as long as it is held.
+struct Unfinished(Option<PathBuf>);
+
+impl Drop for Unfinished {
+    fn drop(&mut self) {
+        if let Some(path) = &self.0 {
+            UNFINISHED.lock().retain(|other| other != path);
+        }
+    }
 }
 
 enum Out {
@@ -59,8 +83,11 @@ impl Replacing {
             Some(dir) if !dir.as_os_str().is_empty() => dir,
             _ => Path::new("."),
         };
+        let file = NamedTempFile::new_in(dir)?;
+        UNFINISHED.lock().push(file.path().to_path_buf());
         Ok(Replacing {
-            out: Out::Beside(BufWriter::new(NamedTempFile::new_in(dir)?), there),
+            _unfinished: Unfinished(Some(file.path().to_path_buf())),
+            out: Out::Beside(BufWriter::new(file), there),
             path: place,
         })
     }
@@ -69,6 +96,7 @@ impl Replacing {
         Replacing {
             out: Out::Through(BufWriter::new(file), 0),
             path: path.to_path_buf(),
+            _unfinished: Unfinished(None),
         }
     }
 

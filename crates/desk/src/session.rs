@@ -6,6 +6,7 @@ use std::ops::Range;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::Sender;
+use std::time::Instant;
 
 use idle_tide_core::links::Tie;
 use idle_tide_core::result::Budget;
@@ -231,6 +232,8 @@ pub(crate) struct Away {
     pub(crate) stop: Arc<AtomicBool>,
     pub(crate) holds: bool,
     pub(crate) given_up: Option<Page>,
+    /// When it was asked to stop.
+    pub(crate) asked: Option<Instant>,
 }
 
 /// What the entry in progress waits for.

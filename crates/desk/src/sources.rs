@@ -2,18 +2,16 @@
 //! none: it reads the system's lists of listening sockets, and says hello only where the family speaks first.
 
 use std::collections::BTreeSet;
-use std::io::{Read, Seek, Write};
-use std::net::{Ipv4Addr, SocketAddr, TcpStream};
+use std::io::{Read, Seek};
+use std::net::{SocketAddr, TcpStream};
 use std::os::unix::process::CommandExt;
 use std::path::PathBuf;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-use idle_tide_core::document;
-use idle_tide_core::document::{Datum, bson};
-use idle_tide_engines::address::{usual_port, usual_sockets};
+use idle_tide_engines::address::SERVED;
+use idle_tide_engines::families::FAMILIES;
 use idle_tide_engines::{OpenError, OpenOptions, Overrides, Source};
-use idle_tide_lang::dialect::Family;
 
 use crate::origin::Origin;
 use crate::settings::{Saved, Writes};
@@ -30,12 +28,6 @@ pub struct Found {
     /// What it says of itself before anybody logs in, if anything.
     pub says: String,
 }
-
-/// How our own stand-in is called.
-const PRACTICE: &str = "practice server";
-
-/// How long a server of this machine may take to say something.
-const PATIENCE: Duration = Duration::from_millis(400);
 
 /// Ports of this machine on which something listens.
 fn listening() -> BTreeSet<u16> {
@@ -60,12 +52,6 @@ fn listening() -> BTreeSet<u16> {
     ports
 }
 
-/// Whether the port is one where a family usually listens, or one near it for a second server.
-fn is_usual(port: u16, family: Family) -> bool {
-    let usual = usual_port(family);
-    (usual..usual + 8).contains(&port)
-}
-
 fn sockets(name: &str) -> Vec<PathBuf> {
     let table = std::fs::read_to_string("/proc/net/unix").unwrap_or_default();
     table
@@ -82,145 +68,45 @@ fn sockets(name: &str) -> Vec<PathBuf> {
         .collect()
 }
 
-/// What a server that speaks first says of its version.
-fn greeting(port: u16) -> Option<String> {
-    let place = SocketAddr::from((Ipv4Addr::LOCALHOST, port));
-    let mut stream = TcpStream::connect_timeout(&place, PATIENCE).ok()?;
-    stream.set_read_timeout(Some(PATIENCE)).ok()?;
-    let mut bytes = [0; 128];
-    let count = stream.read(&mut bytes).ok()?;
-    // Three bytes of length, a number, the protocol (10), and the version up to a zero.
-    let version = bytes.get(..count)?.get(4..)?.strip_prefix(&[10])?;
-    let end = version.iter().position(|byte| *byte == 0)?;
-    Some(
-        String::from_utf8_lossy(&version[..end])
-            .trim_start_matches("5.5.5-")
-            .to_string(),
-    )
-}
-
-/// Whether what listens answers a question for encryption as this family does.
-fn answers_postgres(port: u16) -> bool {
-    let place = SocketAddr::from((Ipv4Addr::LOCALHOST, port));
-    let asked = || {
-        let mut stream = TcpStream::connect_timeout(&place, PATIENCE).ok()?;
-        stream.set_read_timeout(Some(PATIENCE)).ok()?;
-        stream.write_all(&[0, 0, 0, 8, 4, 210, 22, 47]).ok()?;
-        let mut answer = [0];
-        stream.read_exact(&mut answer).ok()?;
-        matches!(answer[0], b'S' | b'N').then_some(())
-    };
-    asked().is_some()
-}
-
-/// What a document server says of itself before anybody logs in (`buildInfo` by OP_MSG, the public wire protocol).
-fn build_of_documents(port: u16) -> Option<String> {
-    let command = document! { "buildInfo": 1, "$db": "admin" };
-    let mut message = vec![0; 21];
-    bson::write(&command, &mut message);
-    let length = u32::try_from(message.len()).ok()?;
-    message[..4].copy_from_slice(&length.to_le_bytes());
-    message[12..16].copy_from_slice(&2013_u32.to_le_bytes());
-    let place = SocketAddr::from((Ipv4Addr::LOCALHOST, port));
-    let mut stream = TcpStream::connect_timeout(&place, PATIENCE).ok()?;
-    stream.set_read_timeout(Some(PATIENCE)).ok()?;
-    stream.write_all(&message).ok()?;
-    let mut head = [0; 21];
-    stream.read_exact(&mut head).ok()?;
-    let length = u32::from_le_bytes(head[..4].try_into().ok()?) as usize;
-    if head[12..16] != 2013_u32.to_le_bytes() || !(26..64 * 1024).contains(&length) {
-        return None;
-    }
-    let mut answer = vec![0; length - 21];
-    stream.read_exact(&mut answer).ok()?;
-    let answer = bson::decode(&answer).ok()?;
-    let text = |name: &str| {
-        answer
-            .get(name)
-            .and_then(Datum::as_text)
-            .map(str::to_string)
-    };
-    if text("practiceServer").is_some() {
-        return Some(PRACTICE.into());
-    }
-    Some(text("version").unwrap_or_default())
-}
-
 /// Servers that listen on this machine. It may take a second.
 pub fn look() -> Vec<Found> {
     let mut found = Vec::new();
-    let ports = listening();
-    for port in &ports {
-        if is_usual(*port, Family::Postgres) && answers_postgres(*port) {
-            found.push(Found {
-                family: "PostgreSQL",
-                address: format!("postgres://127.0.0.1:{port}/"),
-                place: format!("port {port}"),
-                says: String::new(),
-            });
-        }
-        if is_usual(*port, Family::Mariadb)
-            && let Some(says) = greeting(*port)
-        {
-            let family = if says.contains("MariaDB") {
-                "MariaDB"
-            } else {
-                "MySQL"
-            };
-            found.push(Found {
-                family,
-                address: format!("mariadb://127.0.0.1:{port}/"),
-                place: format!("port {port}"),
-                says: says.split('-').next().unwrap_or_default().to_string(),
-            });
-        }
-    }
-    for port in &ports {
-        let practice = (27117..27125).contains(port);
-        if (practice || is_usual(*port, Family::Documents))
-            && let Some(says) = build_of_documents(*port)
-        {
-            let practice = says == PRACTICE;
-            found.push(Found {
-                family: if practice { PRACTICE } else { "documents" },
-                address: format!("mongodb://127.0.0.1:{port}/"),
-                place: format!("port {port}"),
-                says: if practice { String::new() } else { says },
-            });
-        }
-    }
-    let mut at_sockets: Vec<(&'static str, &'static str, PathBuf)> = Vec::new();
-    at_sockets.extend(
-        sockets(".s.PGSQL.")
-            .into_iter()
-            .map(|p| ("PostgreSQL", "postgres", p)),
-    );
-    for name in ["mysqld.sock", "mysql.sock", "mariadb.sock"] {
-        at_sockets.extend(
-            sockets(name)
-                .into_iter()
-                .map(|p| ("MariaDB or MySQL", "mariadb", p)),
-        );
-    }
-    for family in [Family::Postgres, Family::Mariadb] {
-        let (name, scheme) = match family {
-            Family::Postgres => ("PostgreSQL", "postgres"),
-            _ => ("MariaDB or MySQL", "mariadb"),
-        };
-        // Where the system has no list of sockets, the usual places are looked at.
-        for path in usual_sockets(family, usual_port(family)) {
-            if !std::path::Path::new("/proc/net/unix").exists() && path.exists() {
-                at_sockets.push((name, scheme, path));
+    for port in listening() {
+        for known in FAMILIES {
+            let near = |usual: &u16| (*usual..usual.saturating_add(8)).contains(&port);
+            if known.ports.iter().any(near)
+                && let Some(hello) = (known.hello)(port)
+            {
+                found.push(Found {
+                    family: hello.name,
+                    address: format!("{}://127.0.0.1:{port}/", known.scheme),
+                    place: format!("port {port}"),
+                    says: hello.says,
+                });
             }
         }
     }
-    for (family, scheme, path) in at_sockets {
-        found.push(Found {
-            family,
-            address: format!("{scheme}:///?socket={}", path.display()),
+    for served in SERVED {
+        let mut paths: Vec<PathBuf> = served
+            .socket_names
+            .iter()
+            .flat_map(|name| sockets(name))
+            .collect();
+        // Where the system has no list of sockets, the usual places are looked at.
+        if !std::path::Path::new("/proc/net/unix").exists() {
+            paths.extend(
+                served
+                    .usual_sockets(served.port)
+                    .into_iter()
+                    .filter(|path| path.exists()),
+            );
+        }
+        found.extend(paths.into_iter().map(|path| Found {
+            family: served.name,
+            address: format!("{}:///?socket={}", served.schemes[0], path.display()),
             place: path.display().to_string(),
             says: String::new(),
-        });
+        }));
     }
     found.sort();
     found.dedup();
@@ -398,26 +284,13 @@ mod tests {
     use secrecy::ExposeSecret;
 
     #[test]
-    fn a_document_server_says_what_it_is_and_nothing_else_does() {
+    fn whether_something_answers_is_told_by_a_link() {
         let server = Server::new(Store::default(), Settings::default());
         let listening = listen(server, 0, None).expect("listens");
         let port = listening.address.port();
-        assert_eq!(build_of_documents(port).as_deref(), Some("practice server"));
         let source = Source::parse(&format!("mongodb://127.0.0.1:{port}/x")).expect("an address");
         assert_eq!(answers(&source), Some(true));
-        // One that speaks something else, and one that says nothing at all.
-        let other = std::net::TcpListener::bind((Ipv4Addr::LOCALHOST, 0)).expect("listens");
-        let port = other.local_addr().expect("an address").port();
-        let speaks = std::thread::spawn(move || {
-            let (mut first, _) = other.accept().expect("a link");
-            first.write_all(&[200; 100]).expect("said");
-            let silent = other.accept().expect("a link");
-            std::thread::sleep(PATIENCE * 2);
-            drop((first, silent));
-        });
-        assert_eq!(build_of_documents(port), None);
-        assert_eq!(build_of_documents(port), None);
-        speaks.join().expect("ended");
+        drop(listening);
     }
 
     #[test]

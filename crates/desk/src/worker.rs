@@ -11,6 +11,9 @@ use idle_tide_engines::{Bearings, Beside, Connection, Control, EngineError, Faul
 
 use crate::task::{Bench, Progress, Reporter, SessionId, TaskId, Work, fault, stopped};
 
+/// The stack of a thread, in bytes.
+const STACK: usize = 64 * 1024 * 1024;
+
 /// Something happened in a thread.
 pub enum Event<T> {
     /// Work came back.
@@ -170,6 +173,8 @@ pub(crate) fn writer<M: Send + 'static>(
 fn spawn(name: &str, work: impl FnOnce() + Send + 'static) -> std::thread::JoinHandle<()> {
     std::thread::Builder::new()
         .name(name.into())
+        // What is nested as deeply as it may be has room; only what is used is taken.
+        .stack_size(STACK)
         .spawn(work)
         .expect("a thread can be started")
 }

@@ -410,3 +410,34 @@ fn an_order_is_stopped_and_the_rows_stay() {
         .expect("rows");
     assert_eq!((sheet.shown(), sheet.view.order), (400_000, None));
 }
+
+/// A connection that heeds no stop is given up when it is asked again; what comes of it later changes nothing.
+#[test]
+fn what_does_not_stop_is_given_up() {
+    let script = Script::new(&[("insert", Cue::Deaf)]);
+    let mut h = Harbour::new(&script);
+    h.desk.submit("insert into t values (1); select 2;");
+    h.until("it runs", |_| {
+        script.ran().iter().any(|ran| ran.starts_with("insert"))
+    });
+    assert!(h.desk.cancel());
+    assert!(h.desk.is_stopping());
+    let start = Instant::now();
+    while h.desk.is_busy() {
+        assert!(start.elapsed() < Duration::from_secs(20), "never given up");
+        h.desk.cancel();
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    assert!(
+        start.elapsed() > Duration::from_secs(1),
+        "it had time to stop"
+    );
+    let said = words(h.desk.entry().expect("an entry"));
+    assert!(said.contains("Whether it happened is not known"), "{said}");
+    let returned = h.desk.take_returned().expect("the text");
+    assert_eq!(returned.text, "insert into t values (1); select 2;");
+    script.let_go();
+    let said = words(h.run("select 3;"));
+    assert!(said.contains("was not sent"), "{said}");
+    assert!(h.desk.session().is_lost());
+}

@@ -153,13 +153,87 @@ pub struct Overrides {
     pub through: Option<String>,
 }
 
-/// The schemes of addresses and what they stand for.
-pub const SCHEMES: [(&str, Family); 4] = [
-    ("postgres", Family::Postgres),
-    ("postgresql", Family::Postgres),
-    ("mysql", Family::Mariadb),
-    ("mariadb", Family::Mariadb),
+/// What an address of a family of servers is made of.
+#[derive(Debug)]
+pub struct Served {
+    /// The family.
+    pub family: Family,
+    /// Its name in words.
+    pub name: &'static str,
+    /// Its schemes; the first is the one that addresses are written with.
+    pub schemes: &'static [&'static str],
+    /// The port it listens on if nothing else is said.
+    pub port: u16,
+    /// Sockets it usually listens on, in the order they are tried; `{port}` stands for the port.
+    pub sockets: &'static [&'static str],
+    /// Parts of the names of its sockets.
+    pub socket_names: &'static [&'static str],
+    /// Variables of the environment for host, port, user, database and password.
+    environment: [&'static str; 5],
+    /// Settings that an address may have.
+    settings: &'static [&'static str],
+}
+
+/// All families of servers that have addresses.
+pub static SERVED: &[Served] = &[
+    Served {
+        family: Family::Postgres,
+        name: "PostgreSQL",
+        schemes: &["postgres", "postgresql"],
+        port: 5432,
+        sockets: &[
+            "/var/run/postgresql/.s.PGSQL.{port}",
+            "/tmp/.s.PGSQL.{port}",
+        ],
+        socket_names: &[".s.PGSQL."],
+        environment: ["PGHOST", "PGPORT", "PGUSER", "PGDATABASE", "PGPASSWORD"],
+        settings: &["application_name", "options", "search_path"],
+    },
+    Served {
+        family: Family::Mariadb,
+        name: "MariaDB or MySQL",
+        schemes: &["mariadb", "mysql"],
+        port: 3306,
+        sockets: &[
+            "/run/mysqld/mysqld.sock",
+            "/var/lib/mysql/mysql.sock",
+            "/tmp/mysql.sock",
+        ],
+        socket_names: &["mysqld.sock", "mysql.sock", "mariadb.sock"],
+        environment: [
+            "MYSQL_HOST",
+            "MYSQL_TCP_PORT",
+            "MYSQL_USER",
+            "MYSQL_DATABASE",
+            "MYSQL_PWD",
+        ],
+        settings: &[],
+    },
 ];
+
+impl Served {
+    /// Sockets a server of this machine usually listens on, in the order they are tried.
+    pub fn usual_sockets(&self, port: u16) -> Vec<PathBuf> {
+        let of_port = |path: &&str| PathBuf::from(path.replace("{port}", &port.to_string()));
+        self.sockets.iter().map(of_port).collect()
+    }
+}
+
+/// The beginnings of addresses in words: `postgres://, mariadb://`.
+pub fn schemes_in_words() -> String {
+    let schemes = SERVED.iter().flat_map(|served| served.schemes);
+    schemes
+        .map(|scheme| format!("{scheme}://"))
+        .collect::<Vec<_>>()
+        .join(", ")
+}
+
+/// What has a scheme.
+fn of_scheme(scheme: &str) -> Option<&'static Served> {
+    SERVED
+        .iter()
+        .find(|served| served.schemes.contains(&scheme))
+}
 
 const PLAIN: &AsciiSet = &CONTROLS
     .add(b' ')
@@ -267,40 +341,11 @@ pub fn system_user() -> String {
         .unwrap_or_default()
 }
 
-/// The port a family listens on if nothing else is said.
-pub fn usual_port(family: Family) -> u16 {
-    match family {
-        Family::Postgres => 5432,
-        Family::Documents => 27017,
-        _ => 3306,
-    }
-}
-
-/// Sockets a server of this machine usually listens on, in the order they are tried.
-pub fn usual_sockets(family: Family, port: u16) -> Vec<PathBuf> {
-    match family {
-        Family::Postgres => ["/var/run/postgresql", "/tmp"]
-            .iter()
-            .map(|dir| PathBuf::from(format!("{dir}/.s.PGSQL.{port}")))
-            .collect(),
-        _ => [
-            "/run/mysqld/mysqld.sock",
-            "/var/lib/mysql/mysql.sock",
-            "/tmp/mysql.sock",
-        ]
-        .iter()
-        .map(PathBuf::from)
-        .collect(),
-    }
-}
-
 impl Address {
     /// Whether `text` begins like an address of a server.
     pub fn is_one(text: &str) -> bool {
-        SCHEMES.iter().any(|(scheme, _)| {
-            text.strip_prefix(scheme)
-                .is_some_and(|rest| rest.starts_with("://"))
-        })
+        text.split_once("://")
+            .is_some_and(|(scheme, _)| of_scheme(scheme).is_some())
     }
 
     /// Reads a URL, with what else was said and the environment's defaults (`env` gives a variable).
@@ -312,11 +357,17 @@ impl Address {
         more: &Overrides,
         env: &dyn Fn(&str) -> Option<String>,
     ) -> Result<Self, OpenError> {
-        let (scheme, rest) = text
-            .split_once("://")
-            .ok_or_else(|| wrong("An address begins with postgres://, mysql:// or mariadb://."))?;
-        let family = SCHEMES.iter().find(|(name, _)| *name == scheme).map(|(_, f)| *f).ok_or_else(|| {
-            wrong(format!("Addresses that begin with {scheme}: cannot be opened. What can: postgres://, mysql://, mariadb://, sqlite:PATH, a path of a SQLite file, demo."))
+        let (scheme, rest) = text.split_once("://").ok_or_else(|| {
+            wrong(format!(
+                "An address begins with one of {}.",
+                schemes_in_words()
+            ))
+        })?;
+        let served = of_scheme(scheme).ok_or_else(|| {
+            wrong(format!(
+                "Addresses that begin with {scheme}: cannot be opened. What can: {}, sqlite:PATH, a path of a SQLite file, demo.",
+                schemes_in_words()
+            ))
         })?;
         let (rest, query) = rest.split_once('?').unwrap_or((rest, ""));
         let (authority, path) = rest.split_once('/').unwrap_or((rest, ""));
@@ -334,7 +385,7 @@ impl Address {
         }
         let (host, number) = host_and_port(place)?;
         let mut address = Address {
-            family,
+            family: served.family,
             host,
             port: 0,
             socket: None,
@@ -403,17 +454,18 @@ impl Address {
                 Way::Ssh(host) => host.known = file(),
                 _ => return Err(wrong("via-known-hosts in the address needs via before it.")),
             },
-            "application_name" | "options" | "search_path" if self.family == Family::Postgres => {
+            _ if self.served().settings.contains(&name) => {
                 self.settings.push((name.into(), value.into()));
             }
             _ => {
+                let more = self
+                    .served()
+                    .settings
+                    .iter()
+                    .map(|name| format!(", {name}"));
                 return Err(wrong(format!(
                     "{name} in the address is not known. What is: user, host, port, database, socket, tls, tls-authority, tls-certificate, tls-key, via, via-key, via-known-hosts{}.",
-                    if self.family == Family::Postgres {
-                        ", options, search_path"
-                    } else {
-                        ""
-                    }
+                    more.collect::<String>()
                 )));
             }
         }
@@ -427,18 +479,7 @@ impl Address {
         number: Option<u16>,
         env: &dyn Fn(&str) -> Option<String>,
     ) -> Result<(), OpenError> {
-        let postgres = self.family == Family::Postgres;
-        let names = if postgres {
-            ["PGHOST", "PGPORT", "PGUSER", "PGDATABASE", "PGPASSWORD"]
-        } else {
-            [
-                "MYSQL_HOST",
-                "MYSQL_TCP_PORT",
-                "MYSQL_USER",
-                "MYSQL_DATABASE",
-                "MYSQL_PWD",
-            ]
-        };
+        let names = self.served().environment;
         let env = |at: usize| env(names[at]).filter(|value| !value.is_empty());
         if let Some(host) = &more.host {
             (self.host, self.socket) = match host.strip_prefix('/') {
@@ -451,7 +492,7 @@ impl Address {
             None => env(1)
                 .map(|text| port(&text))
                 .transpose()?
-                .unwrap_or(usual_port(self.family)),
+                .unwrap_or(self.served().port),
         };
         if self.host.is_empty() && self.socket.is_none() {
             match env(0) {
@@ -471,7 +512,9 @@ impl Address {
         }
         if self.host.is_empty() && self.socket.is_none() {
             let here = self.way == Way::Direct && number.is_none() && more.port.is_none();
-            let found = usual_sockets(self.family, self.port)
+            let found = self
+                .served()
+                .usual_sockets(self.port)
                 .into_iter()
                 .find(|path| here && path.exists());
             match found {
@@ -480,10 +523,15 @@ impl Address {
             }
         }
         // A folder of sockets stands for the socket of the port in it.
-        if let (true, Some(path)) = (postgres, &self.socket)
+        let name = self.served().sockets[0]
+            .rsplit('/')
+            .next()
+            .unwrap_or_default();
+        if let Some(path) = &self.socket
+            && name.contains("{port}")
             && path.is_dir()
         {
-            self.socket = Some(path.join(format!(".s.PGSQL.{}", self.port)));
+            self.socket = Some(path.join(name.replace("{port}", &self.port.to_string())));
         }
         if self.socket.is_some() && self.way != Way::Direct {
             return Err(wrong(
@@ -529,12 +577,16 @@ impl Address {
         })
     }
 
+    /// What addresses of its family are made of.
+    pub fn served(&self) -> &'static Served {
+        let own = SERVED.iter().find(|served| served.family == self.family);
+        // An address is only made of one of them.
+        own.unwrap_or(&SERVED[0])
+    }
+
     /// The scheme the address is written with.
     pub fn scheme(&self) -> &'static str {
-        match self.family {
-            Family::Postgres => "postgres",
-            _ => "mariadb",
-        }
+        self.served().schemes[0]
     }
 
     /// The host and port, or the socket.

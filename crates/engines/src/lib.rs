@@ -6,9 +6,11 @@
 pub mod address;
 pub mod documents;
 mod engine;
+pub mod families;
 mod gather;
 mod harbour;
 mod mariadb;
+mod nearby;
 pub mod plan;
 mod postgres;
 mod reach;

@@ -9,7 +9,7 @@ use idle_tide_lang::dialect::Family;
 use idle_tide_lang::statement::{Effect, summary};
 use serde_json::Value as Json;
 
-use crate::engine::{Connection, EngineError, Fault, Sink};
+use crate::engine::{Bearings, Connection, EngineError, Fault, Sink};
 
 /// A ticket that no entry has: what it names cannot be cancelled.
 const OURS: u64 = 0;
@@ -32,6 +32,52 @@ impl Sink for Texts {
     }
 }
 
+/// How a family that speaks SQL is asked for a plan.
+struct Way {
+    family: Family,
+    /// What stands before a statement that is planned only.
+    asking: &'static str,
+    /// What stands before one that is run to be measured.
+    measuring: &'static str,
+    /// Whether this server measures.
+    measures: fn(&Bearings) -> bool,
+    /// Begins a transaction that may only read.
+    begin: &'static str,
+    read: fn(&[Vec<String>]) -> Result<Plan, EngineError>,
+    /// What its plans lack.
+    note: Option<&'static str>,
+}
+
+static WAYS: &[Way] = &[
+    Way {
+        family: Family::Sqlite,
+        asking: "explain query plan",
+        measuring: "",
+        measures: |_| false,
+        begin: "",
+        read: |rows| Ok(of_sqlite(rows)),
+        note: Some("SQLite tells which tables it goes through and by which index, and no numbers."),
+    },
+    Way {
+        family: Family::Postgres,
+        asking: "explain (format json)",
+        measuring: "explain (analyze, buffers, format json)",
+        measures: |_| true,
+        begin: "begin read only",
+        read: of_postgres,
+        note: None,
+    },
+    Way {
+        family: Family::Mariadb,
+        asking: "explain format=json",
+        measuring: "analyze format=json",
+        measures: |bearings| bearings.family == "MariaDB",
+        begin: "start transaction read only",
+        read: of_mariadb,
+        note: None,
+    },
+];
+
 /// The plan of a statement. `measure` runs it where that is safe and the server measures.
 ///
 /// # Errors
@@ -50,28 +96,19 @@ pub fn plan(
     let bearings = connection.bearings();
     let reads = summary(statement, dialect).effect == Effect::Read;
     let in_transaction = bearings.transaction.is_some();
-    let can_measure = match dialect.family {
-        Family::Sqlite | Family::Documents => false,
-        Family::Postgres => true,
-        Family::Mariadb => bearings.family == "MariaDB",
-    };
+    let way = WAYS.iter().find(|way| way.family == dialect.family);
+    let way = way.ok_or_else(|| EngineError::plain("This family tells no plans."))?;
+    let can_measure = (way.measures)(&bearings);
     let measured = measure && reads && !in_transaction && can_measure;
-    let question = match (dialect.family, measured) {
-        (Family::Sqlite | Family::Documents, _) => format!("explain query plan {statement}"),
-        (Family::Postgres, true) => format!("explain (analyze, buffers, format json) {statement}"),
-        (Family::Postgres, false) => format!("explain (format json) {statement}"),
-        (Family::Mariadb, true) => format!("analyze format=json {statement}"),
-        (Family::Mariadb, false) => format!("explain format=json {statement}"),
-    };
+    let question = format!(
+        "{} {statement}",
+        if measured { way.measuring } else { way.asking }
+    );
     let mut answer = Texts::default();
     if measured {
-        let begin = match dialect.family {
-            Family::Postgres => "begin read only",
-            _ => "start transaction read only",
-        };
         // A session that refuses writes lets nobody begin a transaction of another kind: what it runs may only
         // read in any case.
-        let begun = match connection.run(OURS, begin, &mut Texts::default()) {
+        let begun = match connection.run(OURS, way.begin, &mut Texts::default()) {
             Ok(_) => true,
             Err(error) if error.fault == Fault::ReadOnly => false,
             Err(error) => return Err(error),
@@ -86,11 +123,7 @@ pub fn plan(
             .run(ticket, &question, &mut answer)
             .map_err(|error| moved(error, &question, statement))?;
     }
-    let mut plan = match dialect.family {
-        Family::Sqlite | Family::Documents => of_sqlite(&answer.0),
-        Family::Postgres => of_postgres(&answer.0)?,
-        Family::Mariadb => of_mariadb(&answer.0)?,
-    };
+    let mut plan = (way.read)(&answer.0)?;
     plan.measured = measured;
     let note = if !reads {
         Some("It was planned and not run: it writes.")
@@ -98,8 +131,8 @@ pub fn plan(
         Some(
             "It was planned and not run: a transaction is open, and running it could change what that sees.",
         )
-    } else if measure && dialect.family == Family::Sqlite {
-        Some("SQLite tells which tables it goes through and by which index, and no numbers.")
+    } else if measure {
+        way.note
     } else {
         None
     };

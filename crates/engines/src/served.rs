@@ -159,6 +159,9 @@ pub(crate) fn count_small(
 /// could not be asked.
 pub(crate) type Stop = Box<dyn Fn() -> Result<(), String> + Send + Sync>;
 
+/// How long what is left of a stopped statement is waited for; then its connection is closed.
+pub(crate) const REST: Duration = Duration::from_secs(10);
+
 /// The code of an error where the connection was closed because the server could not be asked to stop.
 pub(crate) const CUT: &str = "closed";
 

@@ -4,15 +4,14 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use idle_tide_lang::dialect::Family;
 use secrecy::SecretString;
 
-use crate::address::{Address, Overrides, SecretFor};
+use crate::address::{Address, Overrides, SERVED, SecretFor, schemes_in_words};
 use crate::documents::WireAddress;
 use crate::engine::Connection;
 use crate::reach::Reach;
 use crate::trouble::{Ask, OpenError};
-use crate::{documents, mariadb, postgres, sqlite};
+use crate::{documents, families, sqlite};
 
 /// What the user named.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -81,7 +80,10 @@ impl Source {
             return Ok(Source::Server(Box::new(address)));
         }
         // A scheme alone leaves the rest to options and the environment.
-        for (scheme, _) in crate::address::SCHEMES {
+        for scheme in SERVED
+            .iter()
+            .flat_map(|served| served.schemes.iter().copied())
+        {
             if text == scheme || text.strip_suffix(':') == Some(scheme) {
                 return Self::parse_with(&format!("{scheme}://"), more);
             }
@@ -121,7 +123,8 @@ impl Source {
             && !scheme.contains('/')
         {
             return Err(OpenError::plain(format!(
-                "Addresses that begin with {scheme}: cannot be opened. What can: postgres://, mysql://, mariadb://, mongodb://, a path of a SQLite file, sqlite:PATH, sqlite::memory:, docs:PATH, demo, demo-docs."
+                "Addresses that begin with {scheme}: cannot be opened. What can: {}, mongodb://, a path of a SQLite file, sqlite:PATH, sqlite::memory:, docs:PATH, demo, demo-docs.",
+                schemes_in_words()
             )));
         }
         let ending = text
@@ -299,10 +302,11 @@ pub fn open(
         Source::Wire(address) => Box::new(documents::Remote::open(address, ask)?),
         Source::Server(address) => {
             let reach = Reach::open(address, ask)?;
-            match address.family {
-                Family::Postgres => Box::new(postgres::Postgres::open(address, reach, ask)?),
-                _ => Box::new(mariadb::Mariadb::open(address, reach, ask)?),
-            }
+            let family = families::of(address.family);
+            let open = family.and_then(|family| family.open).ok_or_else(|| {
+                OpenError::plain(format!("{} has no server to open.", address.served().name))
+            })?;
+            open(address, reach, ask)?
         }
     })
 }

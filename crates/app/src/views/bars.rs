@@ -294,7 +294,11 @@ pub(super) fn tide(app: &App, frame: &mut Frame<'_>, area: Rect) {
                 limit.as_secs()
             );
         }
-        words = Some((format!("{text} · Ctrl-C stops"), Tone::Active));
+        let way = match app.desk.is_stopping() {
+            true => "asked to stop · Ctrl-C again gives up its connection",
+            false => "Ctrl-C stops",
+        };
+        words = Some((format!("{text} · {way}"), Tone::Active));
     } else if let Some(notice) = app.desk.notice() {
         words = Some((notice.text.clone(), notice.tone));
     }

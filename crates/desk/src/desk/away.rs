@@ -14,6 +14,7 @@ impl Desk {
             stop: Arc::default(),
             holds: job.holds(),
             given_up: job.given_up(),
+            asked: None,
         };
         self.hand_over(at, job, &away);
         away
@@ -67,7 +68,8 @@ impl Desk {
         let Some(at) = self.place_of(session) else {
             return;
         };
-        if let Some(bearings) = bearings {
+        // What was given up has nothing to say any more.
+        if let Some(bearings) = bearings.filter(|_| !self.sessions[at].lost) {
             self.sessions[at].bearings = *bearings;
         }
         let behind = &mut self.sessions[at].behind;
@@ -121,6 +123,7 @@ impl Desk {
             stop: Arc::clone(&away.stop),
             holds: away.holds,
             given_up: None,
+            asked: away.asked,
         };
         self.hand_over(at, job, &again);
     }

@@ -88,7 +88,7 @@ impl Desk {
         self.sessions[at].give_back(waiting, waiting.span.start, Returned::default());
     }
 
-    fn fail(
+    pub(super) fn fail(
         &mut self,
         at: usize,
         number: u32,

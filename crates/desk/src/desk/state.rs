@@ -13,6 +13,9 @@ use crate::settings::Settings;
 use crate::sources::Found;
 use crate::stages::Stages;
 
+/// How long what was asked to stop may take before it can be given up.
+const PATIENCE: Duration = Duration::from_secs(2);
+
 impl Desk {
     /// All entries, oldest first.
     pub fn entries(&self) -> &[Entry] {
@@ -258,22 +261,66 @@ impl Desk {
         }
     }
 
+    /// Whether what runs in the current session was asked to stop.
+    pub fn is_stopping(&self) -> bool {
+        match self.session().busy.as_ref().map(|busy| &busy.doing) {
+            Some(Doing::Away(away)) => away.asked.is_some(),
+            _ => false,
+        }
+    }
+
     /// Stops what runs in the current session, or says no to what is asked in it. What waited behind it in the
-    /// same submission goes back into the composer. False if there is nothing to stop.
+    /// same submission goes back into the composer. What was asked to stop a while ago and did not is given up, and
+    /// its connection with it. False if there is nothing to stop.
     pub fn cancel(&mut self) -> bool {
         let at = self.here;
         if !self.sessions[at].asking.is_empty() {
             self.answer_secret(None);
             return true;
         }
-        let session = &self.sessions[at];
-        match session.busy.as_ref().map(|busy| &busy.doing) {
+        let late = |away: &Away| away.asked.is_some_and(|asked| asked.elapsed() >= PATIENCE);
+        match self.sessions[at].busy.as_mut().map(|busy| &mut busy.doing) {
             Some(Doing::Away(away)) if away.lane == Lane::Free => self.give_up(at),
-            Some(Doing::Away(away)) => session.stop(away),
+            Some(Doing::Away(away)) if late(away) => self.give_up_connection(at),
+            Some(Doing::Away(away)) => {
+                away.asked.get_or_insert_with(Instant::now);
+                if let Some(Doing::Away(away)) =
+                    self.sessions[at].busy.as_ref().map(|busy| &busy.doing)
+                {
+                    self.sessions[at].stop(away);
+                }
+            }
             Some(Doing::Asking(..) | Doing::Wanting) => self.answer(false),
             None => return self.cancel_behind(),
         }
         true
+    }
+
+    /// Gives up a connection that does not stop what it runs: nobody waits for it, and it is of no more use.
+    fn give_up_connection(&mut self, at: usize) {
+        let session = &mut self.sessions[at];
+        let Some(busy) = session.busy.take() else {
+            return;
+        };
+        // Its thread ends when the call in it does.
+        session.worker = crate::worker::Worker::nowhere();
+        session.lost = true;
+        session.bearings.transaction = None;
+        session.bearings.transaction_failed = false;
+        tracing::warn!(
+            session = session.number,
+            "a connection that does not stop is given up"
+        );
+        let taking = self.entries.taking(busy.entry);
+        let failure = failure::given_up();
+        let sheet = self.entries.get(taking).and_then(|entry| entry.sheet());
+        let content = match sheet.filter(|sheet| !sheet.labels.is_empty()) {
+            Some(sheet) => Content::Rows(sheet.clone()),
+            None => Content::Failure(failure.clone()),
+        };
+        self.say(failure.headline.clone(), Tone::Danger);
+        self.fail(at, taking, &busy.waiting, content, failure);
+        self.settle();
     }
 
     /// Stops work that no entry waits for and that is seen: the catalog of the arrival, an order, a filter, a search.

@@ -21,6 +21,8 @@ pub enum Cue {
     Row(i64),
     /// Waits until it is let go or cancelled, then gives one row.
     Wait,
+    /// Waits until it is let go, and heeds no cancel.
+    Deaf,
     /// Panics.
     Panic,
     /// Fails.
@@ -84,13 +86,14 @@ impl Script {
                 advice: None,
                 ..EngineError::plain("it failed on cue")
             }),
-            Cue::Wait => {
+            cue @ (Cue::Wait | Cue::Deaf) => {
+                let deaf = matches!(cue, Cue::Deaf);
                 let mut let_go = self.let_go.lock().expect("lock");
-                while !*let_go && self.cancelled.load(Ordering::SeqCst) != ticket {
+                while !*let_go && (deaf || self.cancelled.load(Ordering::SeqCst) != ticket) {
                     let waited = self.changed.wait_timeout(let_go, Duration::from_millis(20));
                     let_go = waited.expect("lock").0;
                 }
-                match self.cancelled.load(Ordering::SeqCst) == ticket {
+                match !deaf && self.cancelled.load(Ordering::SeqCst) == ticket {
                     true => Err(EngineError {
                         fault: Fault::Cancelled,
                         ..EngineError::plain("cancelled")

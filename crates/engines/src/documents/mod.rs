@@ -2,6 +2,7 @@
 //! evaluated here, servers get the compiled form.
 
 mod address;
+pub(crate) mod hello;
 mod local;
 mod remote;
 mod rows;

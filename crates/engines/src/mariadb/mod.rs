@@ -4,6 +4,7 @@
 
 mod catalog;
 mod complaint;
+pub(crate) mod hello;
 mod listing;
 mod types;
 
@@ -30,7 +31,9 @@ use crate::engine::{
 };
 use crate::gather::{Gather, HAND_OVER};
 use crate::reach::{End, PATIENCE, Reach};
-use crate::served::{CUT, ServerControl, Stop, Tickets, count_small, explain_read_only, runtime};
+use crate::served::{
+    CUT, REST, ServerControl, Stop, Tickets, count_small, explain_read_only, runtime,
+};
 use crate::trouble::{Ask, OpenError, Trouble};
 use types::How;
 
@@ -326,13 +329,19 @@ impl Mariadb {
     fn settle(&mut self) {
         for _ in 0..3 {
             let gone = self.is_gone();
-            match &mut self.conn {
-                Some(conn) if !gone => {
-                    if self.runtime.block_on(conn.query_drop("do 0")).is_ok() {
-                        break;
-                    }
+            let Some(conn) = self.conn.as_mut().filter(|_| !gone) else {
+                return;
+            };
+            let rest = self
+                .runtime
+                .block_on(async { timeout(REST, conn.query_drop("do 0")).await });
+            match rest {
+                Ok(Ok(())) => return,
+                Ok(Err(_)) => {}
+                Err(_) => {
+                    tracing::warn!("the server goes on with what it was asked to stop");
+                    return self.cut_off();
                 }
-                _ => break,
             }
         }
     }

@@ -5,6 +5,7 @@
 pub(crate) mod catalog;
 mod complaint;
 mod define;
+pub(crate) mod hello;
 mod link;
 mod listing;
 mod tap;
@@ -33,7 +34,7 @@ use crate::engine::{
 use crate::gather::{Gather, HAND_OVER};
 use crate::reach::Reach;
 use crate::served::{
-    CUT, Reading, ServerControl, Tickets, count_small, explain_read_only, runtime,
+    CUT, REST, Reading, ServerControl, Tickets, count_small, explain_read_only, runtime,
 };
 use crate::trouble::{Ask, OpenError, Trouble};
 use tap::Ear;
@@ -265,20 +266,37 @@ impl Postgres {
 
     /// Closes the connection where the server could not be asked to stop what runs.
     fn cut_off<T>(&mut self, result: &Result<T, EngineError>) {
-        if matches!(result, Err(error) if error.code == CUT)
-            && let Ok(fresh) = runtime()
-        {
-            // The connection lives in its runtime, and ends with it.
+        if matches!(result, Err(error) if error.code == CUT) {
+            self.close();
+        }
+    }
+
+    /// Closes the connection: it lives in its runtime, and ends with it.
+    fn close(&mut self) {
+        self.ear.lock().ended = true;
+        if let Ok(fresh) = runtime() {
             std::mem::replace(&mut self.runtime, fresh).shutdown_background();
-            self.ear.lock().ended = true;
         }
     }
 
     /// What was cancelled late must not hit the next statement.
     fn settle(&mut self) {
         for _ in 0..3 {
-            if self.is_gone() || self.runtime.block_on(self.client.simple_query("")).is_ok() {
-                break;
+            if self.is_gone() {
+                return;
+            }
+            // The clock is that of the runtime.
+            let empty = async {
+                let asked = self.client.simple_query("");
+                tokio::time::timeout(REST, asked).await
+            };
+            match self.runtime.block_on(empty) {
+                Ok(Ok(_)) => return,
+                Ok(Err(_)) => {}
+                Err(_) => {
+                    tracing::warn!("the server goes on with what it was asked to stop");
+                    return self.close();
+                }
             }
         }
     }

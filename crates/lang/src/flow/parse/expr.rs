@@ -30,6 +30,7 @@ impl Parser<'_> {
             if strength < least {
                 break;
             }
+            self.operates()?;
             left = match operator {
                 Some(operator) => {
                     self.at += 1;

@@ -140,6 +140,10 @@ pub fn sounds_like_sql(text: &str) -> bool {
 
 /// Brackets and signs within each other past this depth are refused.
 const DEPTH: usize = 100;
+/// Operators of one statement: a chain of them is as deep as it is long for whoever goes through it.
+const OPERATORS: usize = 500;
+/// Stages of one flow.
+pub(super) const MOST_STAGES: usize = 1_000;
 
 type Result<T> = std::result::Result<T, FlowError>;
 
@@ -148,6 +152,7 @@ pub(super) struct Parser<'a> {
     list: Vec<Token>,
     at: usize,
     depth: usize,
+    operators: usize,
     zone: &'a TimeZone,
     errors: Vec<FlowError>,
 }
@@ -163,6 +168,7 @@ impl<'a> Parser<'a> {
             list,
             at: 0,
             depth: 0,
+            operators: 0,
             zone,
             errors: Vec::new(),
         }
@@ -302,6 +308,17 @@ impl<'a> Parser<'a> {
         self.depth += 1;
         if self.depth > DEPTH {
             return Err(self.error("This goes too deep; it has more than 100 levels."));
+        }
+        Ok(())
+    }
+
+    /// One more operator of the statement.
+    fn operates(&mut self) -> Result<()> {
+        self.operators += 1;
+        if self.operators > OPERATORS {
+            return Err(self.error(
+                "This has more than 500 operators. A list does for many values of one path: x in (1, 2, 3).",
+            ));
         }
         Ok(())
     }

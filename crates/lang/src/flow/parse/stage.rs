@@ -9,7 +9,7 @@ use super::super::ast::{
 };
 use super::super::functions::{AGGREGATES, STAGES};
 use super::super::token::{TokenKind, unquoted};
-use super::{Parser, Result};
+use super::{MOST_STAGES, Parser, Result};
 
 impl Parser<'_> {
     /// A flow after its `from`.
@@ -24,6 +24,13 @@ impl Parser<'_> {
         let span = start..self.before();
         let mut stages = Vec::new();
         while self.peek().is_some() && !self.is_sign(";") {
+            if stages.len() == MOST_STAGES {
+                let error = self.error(
+                    "A flow has at most 1 000 stages. Save what they give, and go on from there.",
+                );
+                self.errors.push(error);
+                return None;
+            }
             match self.stage() {
                 Ok(stage) => stages.push(stage),
                 Err(error) => {

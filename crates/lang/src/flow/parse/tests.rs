@@ -352,3 +352,34 @@ proptest! {
         }
     }
 }
+
+/// A chain is as deep as it is long for whoever goes through it: it has a limit, said in words, and below that it
+/// is gone through.
+#[test]
+fn chains_and_stages_have_limits() {
+    let zone = TimeZone::UTC;
+    let chain = |count: usize| format!("from t where a = 1{}", " and a = 1".repeat(count));
+    let parsed = crate::flow::parse(&chain(450), &zone)
+        .whole()
+        .expect("understood");
+    let text = crate::flow::format(&parsed);
+    assert!(crate::flow::parse(&text, &zone).whole().is_ok());
+    let error = crate::flow::parse(&chain(5_000), &zone)
+        .whole()
+        .expect_err("too long");
+    assert!(
+        error.message.contains("more than 500 operators"),
+        "{}",
+        error.message
+    );
+    let stages = |count: usize| format!("from t{}", " limit 1".repeat(count));
+    assert!(crate::flow::parse(&stages(1_000), &zone).whole().is_ok());
+    let error = crate::flow::parse(&stages(10_000), &zone)
+        .whole()
+        .expect_err("too many");
+    assert!(
+        error.message.contains("at most 1 000 stages"),
+        "{}",
+        error.message
+    );
+}
