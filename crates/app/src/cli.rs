@@ -1,5 +1,6 @@
 //! The command line: what is opened, how, and by which face.
 
+use std::ffi::OsString;
 use std::io::{BufRead, Write};
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -183,9 +184,29 @@ pub struct Run {
     pub writes: Option<WritesArgument>,
 }
 
+/// A statement that begins with a comment looks like an option: a blank before it tells them apart.
+fn statement_or_option(argument: OsString) -> OsString {
+    match argument.to_str().and_then(|text| text.strip_prefix("--")) {
+        Some(rest) if rest.starts_with(char::is_whitespace) => {
+            let mut apart = OsString::from(" ");
+            apart.push(argument);
+            apart
+        }
+        _ => argument,
+    }
+}
+
 /// Runs the program; answers its exit code.
 pub fn main() -> i32 {
-    let cli = Cli::parse();
+    let cli = match Cli::try_parse_from(std::env::args_os().map(statement_or_option)) {
+        Ok(cli) => cli,
+        // What is asked for is no error; what is wrong may be quoted.
+        Err(error) if !error.use_stderr() => error.exit(),
+        Err(error) => {
+            tell(error.to_string().trim_end());
+            return error.exit_code();
+        }
+    };
     if let Some(path) = cli.log.clone().or_else(|| {
         Kept::read()
             .settings

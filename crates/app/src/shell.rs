@@ -293,6 +293,13 @@ impl Session {
                 break;
             }
             match self.one(&text, is_command, &place)? {
+                // What a statement that commits by itself has kept cannot be taken back.
+                Ended::Well if run.together && self.desk.bearings().transaction.is_none() => {
+                    say(&format!(
+                        "{place}This ended the transaction: the server kept everything so far, and it cannot be taken back. The rest was not run."
+                    ));
+                    return Ok(1);
+                }
                 Ended::Well => {}
                 Ended::Badly => {
                     code = 1;
@@ -308,9 +315,14 @@ impl Session {
             }
         }
         if run.together {
+            let open = self.desk.bearings().transaction.is_some();
             self.quiet(if code == 0 { "commit" } else { "rollback" })?;
-            if code != 0 {
-                say("Everything was taken back.");
+            match (code, open) {
+                (0, _) => {}
+                (_, true) => say("Everything was taken back."),
+                (_, false) => say(
+                    "The transaction was gone before: the server took back what it had changed.",
+                ),
             }
         }
         Ok(code)

@@ -13,12 +13,13 @@ use crossterm::event::{
     Event as Input, poll, read,
 };
 use crossterm::terminal::{
-    EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode,
+    Clear, ClearType, EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode,
 };
 use crossterm::{cursor, execute};
 use idle_tide_desk::{Event, Tone};
 use ratatui::Terminal;
 use ratatui::backend::CrosstermBackend;
+use signal_hook::consts::SIGTSTP;
 
 use crate::app::App;
 use crate::views::draw;
@@ -31,6 +32,8 @@ pub enum Happening {
     Desk(Event),
     /// A signal asks to end, by its number.
     Signal(i32),
+    /// A signal asks to stop until another lets it go on.
+    Stop,
     /// The input ended.
     NoInput,
 }
@@ -103,9 +106,14 @@ fn listen(sender: Sender<Happening>, gate: Arc<Gate>) {
 
 fn watch_signals(sender: Sender<Happening>) -> io::Result<()> {
     use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM};
-    let mut signals = signal_hook::iterator::Signals::new([SIGHUP, SIGINT, SIGQUIT, SIGTERM])?;
+    let ends = [SIGHUP, SIGINT, SIGQUIT, SIGTERM, SIGTSTP];
+    let mut signals = signal_hook::iterator::Signals::new(ends)?;
     std::thread::spawn(move || {
-        if let Some(signal) = signals.forever().next() {
+        for signal in signals.forever() {
+            if signal == SIGTSTP {
+                let _ = sender.send(Happening::Stop);
+                continue;
+            }
             let _ = sender.send(Happening::Signal(signal));
             // The loop ends by itself; if it cannot, the terminal is given back all the same.
             std::thread::sleep(Duration::from_secs(2));
@@ -191,6 +199,14 @@ fn turn(
                     app.event(event);
                 }
                 Happening::Signal(signal) => return Ok(128 + signal),
+                Happening::Stop => {
+                    give_back();
+                    // It stops here, and goes on here.
+                    signal_hook::low_level::emulate_default_handler(SIGTSTP)?;
+                    take()?;
+                    forget(terminal)?;
+                    pressed = true;
+                }
                 Happening::NoInput => return Ok(1),
             }
             if app.leaving {
@@ -200,7 +216,7 @@ fn turn(
             }
             if let Some(text) = app.edit.take() {
                 edit(app, &text, gate)?;
-                terminal.clear()?;
+                forget(terminal)?;
                 pressed = true;
             }
             next = inbox.try_recv().ok();
@@ -214,7 +230,7 @@ fn turn(
             || (waiting_desk && !app.is_moving())
         {
             if std::mem::take(&mut app.redraw) {
-                terminal.clear()?;
+                forget(terminal)?;
             }
             if drawn.elapsed() >= MOVING {
                 app.frame += 1;
@@ -224,6 +240,14 @@ fn turn(
             waiting_desk = false;
         }
     }
+}
+
+/// Forgets what is on the screen, so that all of it is drawn anew. The terminal is asked nothing, since a slow one
+/// may not answer in time.
+fn forget(terminal: &mut Terminal<CrosstermBackend<io::Stdout>>) -> io::Result<()> {
+    execute!(io::stdout(), Clear(ClearType::All))?;
+    *terminal = Terminal::new(CrosstermBackend::new(io::stdout()))?;
+    Ok(())
 }
 
 fn take_input(app: &mut App, input: Input) {
@@ -271,11 +295,7 @@ fn in_editor(text: &str) -> Result<String, String> {
     let words =
         |error: io::Error| format!("The editor could not be used: {error}. The text is as it was.");
     // Only its owner can read the file, and it is gone afterwards.
-    let mut file = tempfile::Builder::new()
-        .prefix("statement-")
-        .suffix(".sql")
-        .tempfile()
-        .map_err(words)?;
+    let mut file = idle_tide_core::unfinished::file_ending(".sql").map_err(words)?;
     file.write_all(text.as_bytes()).map_err(words)?;
     file.flush().map_err(words)?;
     let status = Command::new("sh")

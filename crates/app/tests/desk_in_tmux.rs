@@ -246,3 +246,30 @@ fn half_written_text_survives_a_kill() {
     t.given_back();
     assert_eq!(std::fs::read_dir(&drafts).expect("a folder").count(), 0);
 }
+
+/// Stopped by a signal the shell has the terminal as it was; let go on, the screen is there again.
+#[test]
+fn stop_and_go_on() {
+    let t = Tmux::open(100, 30);
+    let program = env!("CARGO_BIN_EXE_idle-tide");
+    t.line("set -m");
+    t.line(&format!("{program} demo"));
+    t.until("Try ");
+    Command::new("kill")
+        .args(["-TSTP", &t.pid()])
+        .status()
+        .expect("kill runs");
+    t.until("Stopped");
+    t.line("stty -a | grep -o -- .icanon; echo modes''above");
+    let screen = t.until("modesabove");
+    assert!(
+        screen.contains(" icanon") && !screen.contains("-icanon\n"),
+        "{screen}"
+    );
+    t.line("fg");
+    t.until("Try ");
+    t.line("select 40 + 2 as answer;");
+    t.until("answer");
+    t.keys(&["C-d"]);
+    t.until("ready>");
+}

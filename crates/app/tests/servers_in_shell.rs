@@ -336,3 +336,71 @@ fn several_results_of_one_statement_come_one_after_the_other() {
         "{\"a\":1}\n{\"b\":2,\"c\":\"x\"}\n"
     );
 }
+
+/// What is said of a transaction is what the server made of it.
+#[test]
+fn transactions_are_told_as_the_server_made_of_them() {
+    let said = |at: &str, statements: &[&str]| {
+        let mut arguments = vec!["run", at, "--keep-going", "--writes", "free"];
+        arguments.extend(statements);
+        String::from_utf8_lossy(&tide(&arguments).stderr).into_owned()
+    };
+    let count = |at: &str| {
+        out(&[
+            "run",
+            at,
+            "select count(*) from log",
+            "--format",
+            "csv",
+            "--no-header",
+        ])
+    };
+    let p = database("postgres", "truths");
+    out(&["run", &p, "create table log (a integer primary key)"]);
+    let words = said(
+        &p,
+        &[
+            "begin",
+            "insert into log values (1)",
+            "select nothing",
+            "commit",
+            "rollback",
+        ],
+    );
+    assert!(
+        words.contains("kept nothing") && words.contains("nothing was taken back"),
+        "{words}"
+    );
+    assert_eq!(count(&p), "0\n");
+
+    let m = database("mariadb", "truths");
+    out(&["run", &m, "create table log (a integer primary key)"]);
+    let words = said(
+        &m,
+        &[
+            "begin",
+            "insert into log values (1)",
+            "create table other (a integer)",
+            "rollback",
+        ],
+    );
+    assert!(words.contains("nothing was taken back"), "{words}");
+    assert_eq!(count(&m), "1\n");
+    // Together, what cannot be taken back any more is said, and the rest does not run.
+    let together = [
+        "run",
+        &m,
+        "--together",
+        "insert into log values (2)",
+        "create table third (a integer)",
+        "insert into log values (3)",
+    ];
+    let done = tide(&together);
+    let words = String::from_utf8_lossy(&done.stderr);
+    assert_eq!(done.status.code(), Some(1), "{words}");
+    assert!(
+        words.contains("cannot be taken back") && !words.contains("Everything was taken back"),
+        "{words}"
+    );
+    assert_eq!(count(&m), "2\n");
+}

@@ -104,6 +104,14 @@ fn results_on_standard_output_and_messages_on_standard_error() {
         ran.out,
         "D  Drying Hard\nE  Mill Sluice\nN  North Steps\nW  Outer Spit\n\n1\n"
     );
+    let ran = s.run(&[
+        "run",
+        "demo",
+        "-- a note\nselect 1 as one",
+        "--format",
+        "csv",
+    ]);
+    assert_eq!((ran.out.as_str(), ran.code), ("one\n1\n", 0), "{}", ran.err);
     for (arguments, words) in [
         (
             &["run", "demo", "select 1", "--format", "xml"][..],
@@ -272,7 +280,7 @@ fn left_over(dir: &Path) -> Vec<String> {
     std::fs::read_dir(dir)
         .expect("dir")
         .map(|e| e.expect("entry").file_name().to_string_lossy().into_owned())
-        .filter(|name| name.starts_with(".tmp"))
+        .filter(|name| name.starts_with(".idle-tide-"))
         .collect()
 }
 
@@ -329,7 +337,7 @@ fn an_endless_statement_ends_with_the_interrupt() {
     let endless =
         "with recursive n (i) as (select 1 union all select i + 1 from n) select i from n";
     let file = s.path("out.csv");
-    let child = s
+    let mut child = s
         .command(&["run", "sqlite::memory:", endless, "--output", &file])
         .stderr(Stdio::piped())
         .spawn()
@@ -337,7 +345,10 @@ fn an_endless_statement_ends_with_the_interrupt() {
     // The place of the file is taken beside it as soon as rows arrive.
     let start = std::time::Instant::now();
     while left_over(s.dir.path()).is_empty() {
-        assert!(start.elapsed().as_secs() < 20, "no rows");
+        if start.elapsed().as_secs() >= 20 {
+            child.kill().expect("ends");
+            panic!("no rows");
+        }
         std::thread::sleep(std::time::Duration::from_millis(5));
     }
     let asked = Command::new("kill")

@@ -14,6 +14,7 @@ pub mod links;
 pub mod order;
 pub mod plan;
 pub mod result;
+pub mod unfinished;
 pub mod value;
 
 pub use batch::{Row, RowBatch};

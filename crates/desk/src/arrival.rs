@@ -1,7 +1,7 @@
 //! The arrival card: where you are, what is different from last time or unusual, what is here, and three
 //! things to try next. Also everything about where you are, for `/bearings`.
 
-use idle_tide_core::{Catalog, Kind};
+use idle_tide_core::{Catalog, Kind, Object};
 use idle_tide_draw::picture::{counted, grouped};
 use idle_tide_engines::{Access, Bearings, LinkState, ServerBearings};
 
@@ -99,6 +99,48 @@ pub fn card(
                 format!("{} {}", bearings.family, bearings.version),
             ),
     );
+    say_where(&mut page, bearings);
+    page.gap();
+    say_visit(&mut page, last, now);
+    for warning in &bearings.warnings {
+        page.say(Tone::Care, warning.clone());
+    }
+    match &bearings.access {
+        Access::ReadOnly(why) => page.say(Tone::Plain, why.clone()),
+        Access::Writable => page.line(
+            Line::new()
+                .and(
+                    Tone::Plain,
+                    format!("This session {}.", writes_words(writes, &bearings.access)),
+                )
+                .and(Tone::Faint, " /writes changes that."),
+        ),
+    };
+    page.gap();
+    if bearings.server.is_some() && bearings.database.is_empty() {
+        say_no_database(&mut page);
+        return page;
+    }
+    let has_collections = catalog.tables().any(|o| o.kind == Kind::Collection);
+    let documents = has_collections || bearings.family == "documents";
+    page.line(
+        Line::new()
+            .column(Tone::Heading, "Here", 8)
+            .and(Tone::Plain, kinds(catalog, documents).join(" · ")),
+    );
+    let mut largest: Vec<&Object> = catalog
+        .tables()
+        .filter(|o| matches!(o.kind, Kind::Table | Kind::Collection))
+        .collect();
+    largest.sort_by_key(|object| std::cmp::Reverse(object.rows.unwrap_or(0)));
+    say_largest(&mut page, &largest);
+    page.gap();
+    say_tries(&mut page, tries(&largest, documents));
+    page
+}
+
+/// Where it is, how the link is protected, and who one is there.
+fn say_where(page: &mut Page, bearings: &Bearings) {
     match &bearings.server {
         None => {
             let place = bearings
@@ -126,7 +168,10 @@ pub fn card(
             page.line(line);
         }
     }
-    page.gap();
+}
+
+/// The last visit, and what is different now.
+fn say_visit(page: &mut Page, last: Option<&Visit>, now: &Visit) {
     match last {
         None => page.say(Tone::Plain, "Your first visit."),
         Some(last) => {
@@ -143,65 +188,47 @@ pub fn card(
                 for sentence in different {
                     page.say(Tone::Care, sentence);
                 }
-                &mut page
+                page
             }
         }
     };
-    for warning in &bearings.warnings {
-        page.say(Tone::Care, warning.clone());
-    }
-    match &bearings.access {
-        Access::ReadOnly(why) => page.say(Tone::Plain, why.clone()),
-        Access::Writable => page.line(
-            Line::new()
-                .and(
-                    Tone::Plain,
-                    format!("This session {}.", writes_words(writes, &bearings.access)),
-                )
-                .and(Tone::Faint, " /writes changes that."),
-        ),
-    };
+}
+
+/// What to do where no database is chosen yet.
+fn say_no_database(page: &mut Page) {
+    page.line(
+        Line::new()
+            .column(Tone::Heading, "Here", 8)
+            .and(Tone::Care, "No database is chosen yet."),
+    );
     page.gap();
-    if bearings.server.is_some() && bearings.database.is_empty() {
+    for (at, (what, why)) in [
+        ("/databases", "lists them"),
+        ("/use NAME", "goes to one"),
+        ("/roles", "users of this server, as far as you may see them"),
+    ]
+    .into_iter()
+    .enumerate()
+    {
         page.line(
             Line::new()
-                .column(Tone::Heading, "Here", 8)
-                .and(Tone::Care, "No database is chosen yet."),
+                .column(Tone::Heading, if at == 0 { "Try" } else { "" }, 8)
+                .column(Tone::Active, what, 13)
+                .and(Tone::Faint, why),
         );
-        page.gap();
-        for (at, (what, why)) in [
-            ("/databases", "lists them"),
-            ("/use NAME", "goes to one"),
-            ("/roles", "users of this server, as far as you may see them"),
-        ]
-        .into_iter()
-        .enumerate()
-        {
-            page.line(
-                Line::new()
-                    .column(Tone::Heading, if at == 0 { "Try" } else { "" }, 8)
-                    .column(Tone::Active, what, 13)
-                    .and(Tone::Faint, why),
-            );
-        }
-        return page;
     }
+}
+
+/// How much of each kind is here.
+fn kinds(catalog: &Catalog, documents: bool) -> Vec<String> {
     let count = |kind: Kind| catalog.tables().filter(|o| o.kind == kind).count() as u64;
-    let collections = count(Kind::Collection);
-    let documents = collections > 0 || bearings.family == "documents";
-    let mut parts = vec![counted(collections, "collection")];
-    if !documents {
-        parts.clear();
-    }
-    let tables = || {
-        counted(
-            count(Kind::Table) + count(Kind::VirtualTable) + count(Kind::ForeignTable),
-            "table",
-        )
-    };
-    if !documents {
-        parts.push(tables());
-    }
+    let mut parts = vec![match documents {
+        true => counted(count(Kind::Collection), "collection"),
+        false => {
+            let virtual_ones = count(Kind::VirtualTable) + count(Kind::ForeignTable);
+            counted(count(Kind::Table) + virtual_ones, "table")
+        }
+    }];
     let views = count(Kind::View) + count(Kind::MaterializedView);
     if views > 0 {
         parts.push(counted(views, "view"));
@@ -225,16 +252,11 @@ pub fn card(
     if triggers > 0 {
         parts.push(counted(triggers, "trigger"));
     }
-    page.line(
-        Line::new()
-            .column(Tone::Heading, "Here", 8)
-            .and(Tone::Plain, parts.join(" · ")),
-    );
-    let mut largest: Vec<_> = catalog
-        .tables()
-        .filter(|o| matches!(o.kind, Kind::Table | Kind::Collection))
-        .collect();
-    largest.sort_by_key(|object| std::cmp::Reverse(object.rows.unwrap_or(0)));
+    parts
+}
+
+/// The largest tables or collections with their rows.
+fn say_largest(page: &mut Page, largest: &[&Object]) {
     let width = largest
         .iter()
         .take(6)
@@ -258,11 +280,14 @@ pub fn card(
                 .and(Tone::Faint, format!("   {comment}")),
         );
     }
-    page.gap();
+}
+
+/// What could be tried next, and what it does.
+fn tries(largest: &[&Object], documents: bool) -> [(String, String); 3] {
     let example = largest
         .first()
         .map_or("NAME", |object| object.name.as_str());
-    let tries = if documents && largest.is_empty() {
+    if documents && largest.is_empty() {
         [
             ("insert into NAME { ... };", "makes a first collection"),
             ("/help flows", "the language, on one page"),
@@ -306,7 +331,10 @@ pub fn card(
                 "Enter after the semicolon runs it".to_string(),
             ),
         ]
-    };
+    }
+}
+
+fn say_tries(page: &mut Page, tries: [(String, String); 3]) {
     let width = tries
         .iter()
         .map(|(what, _)| what.chars().count())
@@ -320,7 +348,6 @@ pub fn card(
                 .and(Tone::Faint, why),
         );
     }
-    page
 }
 
 /// Everything about where you are.

@@ -84,18 +84,20 @@ impl Entries {
 
     /// The entry that takes what comes of a statement now: its own, or that of its latest further result.
     pub(crate) fn taking(&self, statement: EntryId) -> EntryId {
+        // Further results come behind the statement, which is one of the last.
+        let behind = self.place_of(statement).map_or(0, |at| at + 1);
         let further = |entry: &&Entry| entry.continues == Some(statement);
-        self.list
-            .iter()
-            .rev()
-            .find(further)
-            .map_or(statement, |entry| entry.number)
+        let latest = self.list[behind..].iter().rev().find(further);
+        latest.map_or(statement, |entry| entry.number)
     }
 
     /// Keeps results within the disk that they share: the oldest that is neither shown nor arriving gives up its
-    /// rows. False if there is none, and too much is used.
-    pub(crate) fn keep_within_disk(&mut self) -> bool {
+    /// rows. False if there is none, and too much is used. `grown` is the one whose rows arrive.
+    pub(crate) fn keep_within_disk(&mut self, grown: EntryId) -> bool {
         let disk = |entry: &Entry| entry.sheet().map_or(0, |sheet| read(&sheet.set).on_disk());
+        if self.get(grown).is_none_or(|entry| disk(entry) == 0) {
+            return true;
+        }
         if self.list.iter().map(disk).sum::<u64>() <= DISK {
             return true;
         }

@@ -38,6 +38,7 @@ pub fn begin(path: &Path) -> io::Result<()> {
         .with_target("idle_tide", LevelFilter::DEBUG);
     let lines = fmt::layer()
         .with_ansi(false)
+        .with_target(false)
         .with_writer(std::sync::Mutex::new(file))
         .with_filter(own);
     tracing_subscriber::registry()

@@ -6,8 +6,21 @@ use idle_tide_lang::statement::Summary;
 
 use crate::page::{Line, Page, Tone};
 
+/// The transaction around a statement, as the server reported it before and after.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Around {
+    /// One was open before.
+    pub before: bool,
+    /// It had failed, so that nothing of it could be kept.
+    pub failed: bool,
+    /// One is open after it.
+    pub after: bool,
+    /// Beginning another one keeps what the one before changed.
+    pub begins_anew: bool,
+}
+
 /// The page of a statement that gave no rows. `thing` is what it changes, row or document.
-pub fn page(about: &Summary, outcome: &Outcome, thing: &str) -> Page {
+pub fn page(about: &Summary, outcome: &Outcome, around: Around, thing: &str) -> Page {
     let mut page = Page::new();
     let mut made = outcome.made.iter();
     // What a document source says it did is said in its own words.
@@ -17,7 +30,7 @@ pub fn page(about: &Summary, outcome: &Outcome, thing: &str) -> Page {
     };
     page.say(
         Tone::Heading,
-        headline.unwrap_or_else(|| in_words(about, outcome, thing)),
+        headline.unwrap_or_else(|| in_words(about, outcome, around, thing)),
     );
     for sentence in made {
         page.say(Tone::Plain, sentence.clone());
@@ -49,6 +62,24 @@ pub fn page(about: &Summary, outcome: &Outcome, thing: &str) -> Page {
         page.gap();
         page.line(labelled("new key", Tone::Number, key.to_string()));
     }
+    let ends = matches!(
+        about.verb.as_str(),
+        "commit" | "end" | "rollback" | "begin" | "start"
+    );
+    if around.before && !around.after && !ends && outcome.made.is_empty() {
+        page.gap();
+        page.say(
+            Tone::Care,
+            "It ended the transaction that was open: the server kept what that had changed, and rollback takes nothing of it back.",
+        );
+    }
+    if matches!(about.verb.as_str(), "begin" | "start") && around.before && around.begins_anew {
+        page.gap();
+        page.say(
+            Tone::Care,
+            "It ended the transaction that was open before: the server kept what that had changed.",
+        );
+    }
     if about.verb == "begin" {
         page.gap();
         page.say(
@@ -59,7 +90,7 @@ pub fn page(about: &Summary, outcome: &Outcome, thing: &str) -> Page {
     page
 }
 
-fn in_words(about: &Summary, outcome: &Outcome, thing: &str) -> String {
+fn in_words(about: &Summary, outcome: &Outcome, around: Around, thing: &str) -> String {
     let target = about.target.as_deref().unwrap_or_default();
     let things = |count: u64| counted(count, thing);
     match (about.verb.as_str(), outcome.changed) {
@@ -70,12 +101,94 @@ fn in_words(about: &Summary, outcome: &Outcome, thing: &str) -> String {
         ("alter", _) => format!("{target} was altered."),
         ("drop", _) => format!("{target} was removed."),
         ("begin" | "savepoint", _) => "A transaction is open.".to_string(),
-        ("commit" | "end", _) => "What the transaction changed is kept.".to_string(),
-        ("rollback", _) => "What the transaction changed is taken back.".to_string(),
+        ("commit" | "end", _) => match around {
+            Around { before: false, .. } => "No transaction was open, so there was nothing to keep.",
+            Around { failed: true, .. } => {
+                "The transaction had failed: the server took back what it had changed, and kept nothing."
+            }
+            Around { after: true, .. } => "What the transaction changed is kept, and another one is open.",
+            _ => "What the transaction changed is kept.",
+        }
+        .to_string(),
+        ("rollback", _) => match around {
+            Around { before: false, .. } => "No transaction was open, so nothing was taken back.",
+            Around { after: true, .. } => {
+                "It was taken back as far as it says; a transaction is still open."
+            }
+            _ => "What the transaction changed is taken back.",
+        }
+        .to_string(),
         ("empty", Some(count)) => format!(
             "{} removed from {target}; the collection is there still.",
             things(count)
         ),
         _ => "Done.".to_string(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use idle_tide_lang::dialect::POSTGRES;
+    use idle_tide_lang::statement::summary;
+
+    /// What is said of a transaction is what the server reported of it.
+    #[test]
+    fn transactions_are_told_as_they_were() {
+        let open = Around {
+            before: true,
+            ..Around::default()
+        };
+        for (sql, around, words) in [
+            ("commit", open, "changed is kept."),
+            ("commit", Around::default(), "nothing to keep"),
+            (
+                "commit",
+                Around {
+                    failed: true,
+                    ..open
+                },
+                "kept nothing",
+            ),
+            (
+                "commit and chain",
+                Around {
+                    after: true,
+                    ..open
+                },
+                "another one is open",
+            ),
+            ("rollback", open, "taken back."),
+            ("rollback", Around::default(), "nothing was taken back"),
+            (
+                "rollback to a",
+                Around {
+                    after: true,
+                    ..open
+                },
+                "still open",
+            ),
+            (
+                "create table t (n int)",
+                open,
+                "rollback takes nothing of it back",
+            ),
+            (
+                "begin",
+                Around {
+                    after: true,
+                    begins_anew: true,
+                    ..open
+                },
+                "was open before: the server kept",
+            ),
+        ] {
+            let about = summary(sql, &POSTGRES);
+            let text = page(&about, &Outcome::default(), around, "row").text();
+            assert!(text.contains(words), "{sql}: {text}");
+        }
+        let about = summary("create table t (n int)", &POSTGRES);
+        let text = page(&about, &Outcome::default(), Around::default(), "row").text();
+        assert_eq!(text.trim(), "t was made.");
     }
 }

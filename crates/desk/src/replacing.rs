@@ -8,6 +8,7 @@ use std::os::fd::AsFd;
 use std::os::unix::fs::{FileTypeExt, MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
+use idle_tide_core::unfinished;
 use parking_lot::Mutex;
 use tempfile::NamedTempFile;
 
@@ -83,7 +84,7 @@ impl Replacing {
             Some(dir) if !dir.as_os_str().is_empty() => dir,
             _ => Path::new("."),
         };
-        let file = NamedTempFile::new_in(dir)?;
+        let file = unfinished::file_in(dir)?;
         UNFINISHED.lock().push(file.path().to_path_buf());
         Ok(Replacing {
             _unfinished: Unfinished(Some(file.path().to_path_buf())),

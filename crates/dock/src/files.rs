@@ -509,10 +509,7 @@ impl Writing {
             .parent()
             .filter(|p| !p.as_os_str().is_empty())
             .unwrap_or(Path::new("."));
-        let place = tempfile::Builder::new()
-            .prefix(".")
-            .suffix(".part")
-            .tempfile_in(folder)?;
+        let place = idle_tide_core::unfinished::file_in(folder)?;
         Ok(Writing {
             path,
             form,

@@ -127,14 +127,20 @@ fn mark_of(character: char) -> Option<String> {
         '\0'..='\x1f' | '\x7f' => format!("⟨{code:02x}⟩"),
         '\u{80}'..='\u{9f}'
         | '\u{ad}'
+        | '\u{34f}'
         | '\u{61c}'
-        | '\u{180e}'
+        | '\u{115f}'..='\u{1160}'
+        | '\u{17b4}'..='\u{17b5}'
+        | '\u{180b}'..='\u{180f}'
         | '\u{200b}'..='\u{200f}'
         | '\u{2028}'..='\u{202e}'
         | '\u{2060}'..='\u{206f}'
+        | '\u{3164}'
         | '\u{fe00}'..='\u{fe0d}'
         | '\u{feff}'
+        | '\u{ffa0}'
         | '\u{fff0}'..='\u{fffb}'
+        | '\u{1bca0}'..='\u{1bca3}'
         | '\u{1d173}'..='\u{1d17a}'
         | '\u{e0000}'..='\u{e0fff}'
         | '\u{e000}'..='\u{f8ff}'
@@ -334,6 +340,8 @@ pub struct Visible<W> {
     inner: W,
     /// The start of a character whose end has not come yet.
     held: Vec<u8>,
+    /// Combining characters since the last other one.
+    combining: usize,
 }
 
 impl<W: std::io::Write> Visible<W> {
@@ -342,6 +350,7 @@ impl<W: std::io::Write> Visible<W> {
         Visible {
             inner,
             held: Vec::new(),
+            combining: 0,
         }
     }
 }
@@ -357,8 +366,15 @@ impl<W: std::io::Write> std::io::Write for Visible<W> {
         let mut out = String::with_capacity(whole);
         for chunk in self.held[..whole].utf8_chunks() {
             for character in chunk.valid().chars() {
+                self.combining = match character.width() {
+                    Some(0) => self.combining + 1,
+                    _ => 0,
+                };
                 match mark_of(character) {
                     Some(mark) if !matches!(character, '\n' | '\t') => out.push_str(&mark),
+                    _ if self.combining > COMBINING => {
+                        out.push_str(&format!("⟨{:x}⟩", u32::from(character)));
+                    }
                     _ => out.push(character),
                 }
             }
@@ -397,6 +413,23 @@ mod tests {
         assert_eq!(shown("e\u{301}clair"), "e\u{301}clair");
         assert!(shown(&format!("a{}", "\u{301}".repeat(50))).chars().count() < 20);
         assert_eq!(shown("👩\u{200d}🔧"), "👩⟨200d⟩🔧");
+        // What fills a place and shows nothing.
+        for hidden in [
+            '\u{34f}', '\u{115f}', '\u{1160}', '\u{17b4}', '\u{180b}', '\u{3164}', '\u{ffa0}',
+        ] {
+            assert_eq!(
+                shown(&format!("a{hidden}b")),
+                format!("a⟨{:x}⟩b", u32::from(hidden))
+            );
+        }
+        let mut out = Visible::new(Vec::new());
+        std::io::Write::write_all(
+            &mut out,
+            format!("a{}b\u{115f}", "\u{301}".repeat(5)).as_bytes(),
+        )
+        .expect("written");
+        let text = String::from_utf8(out.inner).expect("UTF-8");
+        assert_eq!(text, "a\u{301}\u{301}\u{301}⟨301⟩⟨301⟩b⟨115f⟩");
         assert_eq!(
             show_value(ValueRef::RawText(&[b'a', 0xff]), 20).text(),
             "a⟨ff⟩"

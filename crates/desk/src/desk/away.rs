@@ -144,7 +144,7 @@ impl Desk {
                 if let Some(sheet) = self.entries.get_mut(number).and_then(|e| e.sheet_mut()) {
                     sheet.meet_columns();
                 }
-                if !self.entries.keep_within_disk() {
+                if !self.entries.keep_within_disk(number) {
                     self.sessions[at].worker.cancel(task);
                     self.say("Results may use 2.0 GB of disk, and this one does: it was stopped there. Its rows so far are kept.", Tone::Care);
                 }

@@ -39,7 +39,17 @@ impl Verb for Log {
         );
         page.gap();
         for line in lines {
-            page.say(Tone::Plain, line);
+            let (time, rest) = line.split_once(' ').unwrap_or(("", &line));
+            let (level, words) = rest.trim_start().split_once(' ').unwrap_or(("", rest));
+            let tone = match level {
+                "ERROR" | "WARN" => Tone::Care,
+                _ => Tone::Plain,
+            };
+            page.line(
+                Line::new()
+                    .column(Tone::Faint, time, 29)
+                    .and(tone, words.to_string()),
+            );
         }
         Ok(Next::Done(Content::Page(page)))
     }

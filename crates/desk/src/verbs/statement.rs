@@ -10,6 +10,7 @@ use idle_tide_core::{Column, Document, Figures, RowBatch, Value, column_labels};
 use idle_tide_engines::address::without_password;
 use idle_tide_engines::{Access, Connection, Earlier, EngineError, Fault, Outcome, Sink, Source};
 use idle_tide_lang::Dialect;
+use idle_tide_lang::dialect::Family;
 use idle_tide_lang::parameter::{Parameter, fill, is_of_users, parameters, typed_literal};
 use idle_tide_lang::remark::remarks;
 use idle_tide_lang::secret;
@@ -24,7 +25,7 @@ use crate::entry::Content;
 use crate::failure::{self, Failure};
 use crate::guard::{self, Count};
 use crate::lists;
-use crate::outcome;
+use crate::outcome::{self, Around};
 use crate::page::{Page, Tone};
 use crate::session::{Next, Secrets, Task, Turn, Wanting};
 use crate::settings::Writes;
@@ -288,8 +289,8 @@ pub(crate) struct Run {
     sink: Option<Box<dyn Sink + Send>>,
     set: Option<(Arc<RwLock<ResultSet>>, Arc<Budget>)>,
     earlier: Option<Earlier>,
-    /// Whether a transaction was open when it went.
-    in_transaction: bool,
+    /// The transaction when it went.
+    around: Around,
     outcome: Option<Outcome>,
 }
 
@@ -320,7 +321,7 @@ impl Run {
             sink: None,
             set: None,
             earlier: None,
-            in_transaction: false,
+            around: Around::default(),
             outcome: None,
         }
     }
@@ -356,7 +357,7 @@ impl Run {
             true => self.text.clone(),
             false => turn.waiting.text().to_string(),
         };
-        refused(turn, &shown, &error)
+        refused_in(turn, &shown, &error, self.around.before)
     }
 
     /// What the statement gave, as the content of its entry.
@@ -370,11 +371,14 @@ impl Run {
             }
             (_, Some(sheet)) => Content::Rows(sheet),
             _ if outcome.returns_rows => Content::Nothing,
-            _ => Content::Page(outcome::page(
-                &self.about,
-                outcome,
-                turn.session.dialect.row(),
-            )),
+            _ => {
+                let around = Around {
+                    after: turn.session.bearings.transaction.is_some(),
+                    ..self.around
+                };
+                let thing = turn.session.dialect.row();
+                Content::Page(outcome::page(&self.about, outcome, around, thing))
+            }
         }
     }
 
@@ -428,7 +432,7 @@ impl Run {
         turn.session.lost = true;
         turn.session.bearings.transaction = None;
         turn.session.bearings.transaction_failed = false;
-        let failure = failure::of_loss(error, &self.about, self.in_transaction);
+        let failure = failure::of_loss(error, &self.about, self.around.before);
         let Some(sheet) = kept else {
             return failure.into();
         };
@@ -521,8 +525,13 @@ impl Work for Run {
 
 impl Task for Run {
     fn begin(&mut self, turn: &mut Turn<'_>) {
-        self.in_transaction = turn.session.bearings.transaction.is_some();
-        if turn.session.dialect.is_flow() {
+        self.around = Around {
+            before: turn.session.bearings.transaction.is_some(),
+            failed: turn.session.bearings.transaction_failed,
+            after: false,
+            begins_anew: turn.session.dialect.family == Family::Mariadb,
+        };
+        if turn.session.dialect.is_flow() && self.text.contains("result") {
             // A flow may read what earlier entries gave.
             let sets: HashMap<u32, Arc<RwLock<ResultSet>>> = turn
                 .entries
@@ -584,6 +593,11 @@ fn is_lost(error: &EngineError) -> bool {
 
 /// A refused statement in plain words. `text` is what the places are of.
 pub(crate) fn failure(turn: &mut Turn<'_>, text: &str, error: &EngineError) -> Failure {
+    failure_in(turn, text, error, false)
+}
+
+/// The same, with whether a transaction was open before.
+fn failure_in(turn: &mut Turn<'_>, text: &str, error: &EngineError, before: bool) -> Failure {
     turn.session.lost |= is_lost(error);
     let session = &turn.session;
     let mut failure = failure::of_statement(
@@ -594,6 +608,10 @@ pub(crate) fn failure(turn: &mut Turn<'_>, text: &str, error: &EngineError) -> F
         session.bearings.transaction.is_some(),
         turn.waiting.before,
     );
+    if before && session.bearings.transaction.is_none() && !session.lost {
+        failure.changed =
+            "The transaction is gone with it: the server took back what it had changed.".into();
+    }
     if session.bearings.transaction_failed {
         failure.changed =
             "The transaction failed with it, and nothing of it will be kept:  rollback;  ends it."
@@ -604,7 +622,12 @@ pub(crate) fn failure(turn: &mut Turn<'_>, text: &str, error: &EngineError) -> F
 
 /// Refused; rows that came before the error stay.
 pub(crate) fn refused(turn: &mut Turn<'_>, text: &str, error: &EngineError) -> Next {
-    let failure = failure(turn, text, error);
+    refused_in(turn, text, error, false)
+}
+
+/// The same, with whether a transaction was open before.
+fn refused_in(turn: &mut Turn<'_>, text: &str, error: &EngineError, before: bool) -> Next {
+    let failure = failure_in(turn, text, error, before);
     let sheet = turn.own().and_then(|own| own.sheet());
     let kept = sheet.filter(|sheet| !read(&sheet.set).is_empty()).cloned();
     let Some(sheet) = kept else {

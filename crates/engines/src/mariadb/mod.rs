@@ -717,6 +717,10 @@ impl Connection for Mariadb {
         if matches!(&result, Err(error) if error.code.starts_with("1065 ")) {
             result = Ok(Outcome::default());
         }
+        if result.is_err() && self.transaction.is_some() && !interrupted {
+            // An error says nothing of the transaction, and may have ended it: the next answer tells.
+            self.settle();
+        }
         let conn = self.conn.as_ref();
         let warnings = conn.map_or(0, Conn::get_warnings);
         let flags = conn.and_then(|conn| conn.last_ok_packet().map(|ok| ok.status_flags()));

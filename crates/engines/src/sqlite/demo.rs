@@ -41,7 +41,7 @@ pub fn make_harbour(path: &Path, settings: &Settings) -> Result<(), OpenError> {
         ))
     };
     let dir = path.parent().unwrap_or(Path::new("."));
-    let place = tempfile::NamedTempFile::new_in(dir).map_err(|e| words(&e))?;
+    let place = idle_tide_core::unfinished::file_in(dir).map_err(|e| words(&e))?;
     fill(place.path(), settings).map_err(|e| words(&e))?;
     place.persist(path).map_err(|e| words(&e.error))?;
     Ok(())

@@ -165,7 +165,7 @@ pub(super) fn open_file(
                 ),
             )
         };
-        let dir = tempfile::tempdir().map_err(words)?;
+        let dir = idle_tide_core::unfinished::folder().map_err(words)?;
         let place = dir.path().join("copy.db");
         fs::copy(&path, &place).map_err(words)?;
         fs::copy(beside(&path, "-wal"), beside(&place, "-wal")).map_err(words)?;

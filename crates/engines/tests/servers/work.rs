@@ -684,3 +684,38 @@ fn what_cannot_be_asked_to_stop_is_closed() {
         }
     }
 }
+
+/// The victim of a deadlock has no transaction any more, and what it writes next counts by itself.
+#[test]
+fn the_victim_of_a_deadlock_knows_that_its_transaction_is_gone() {
+    let mut a = own("mariadb", "deadlock");
+    run(
+        &mut *a,
+        "create table t (id integer primary key, n integer)",
+    )
+    .expect("made");
+    run(&mut *a, "insert into t values (1, 0), (2, 0)").expect("filled");
+    let mut b = connect("mariadb", "deadlock");
+    for c in [&mut a, &mut b] {
+        run(&mut **c, "begin").expect("begun");
+    }
+    run(&mut *a, "update t set n = 1 where id = 1").expect("locked");
+    run(&mut *b, "update t set n = 2 where id = 2").expect("locked");
+    let waiting = std::thread::spawn(move || {
+        let done = run(&mut *a, "update t set n = 1 where id = 2").map(drop);
+        (a, done)
+    });
+    // One of the two is chosen; the other one goes on.
+    let here = run(&mut *b, "update t set n = 2 where id = 1").map(drop);
+    let (mut a, there) = waiting.join().expect("ended");
+    let (victim, error) = match (here, there) {
+        (Err(error), Ok(())) => (&mut b, error),
+        (Ok(()), Err(error)) => (&mut a, error),
+        other => panic!("one is the victim: {other:?}"),
+    };
+    assert!(error.code.starts_with("1213"), "{error:?}");
+    assert!(
+        victim.bearings().transaction.is_none(),
+        "the server took all of it back"
+    );
+}

@@ -359,7 +359,7 @@ proptest! {
 fn chains_and_stages_have_limits() {
     let zone = TimeZone::UTC;
     let chain = |count: usize| format!("from t where a = 1{}", " and a = 1".repeat(count));
-    let parsed = crate::flow::parse(&chain(450), &zone)
+    let parsed = crate::flow::parse(&chain(240), &zone)
         .whole()
         .expect("understood");
     let text = crate::flow::format(&parsed);
