@@ -591,3 +591,69 @@ fn a_reader_that_is_gone_ends_what_has_no_end() {
         std::thread::sleep(std::time::Duration::from_millis(20));
     }
 }
+
+#[test]
+fn what_goes_too_deep_is_refused_in_words() {
+    let s = Shell::new();
+    let file = s.path("landings.jsonl");
+    std::fs::write(&file, "{\"kg\": 1}\n").expect("made");
+    let documents = format!("docs:{file}");
+    let deep = |before: &str, unit: &str, middle: &str, end: &str| {
+        format!(
+            "{before}{}{middle}{}",
+            unit.repeat(5_000),
+            end.repeat(5_000)
+        )
+    };
+    for (source, statement) in [
+        (
+            "demo",
+            deep("select 1 from visits where 1", " and crew = 1", "", ""),
+        ),
+        ("demo", deep("select ", "(", "1", ")")),
+        ("demo", deep("select ", "case when 1 then ", "1", " end")),
+        (
+            &documents,
+            deep("from landings where kg = 1", " and kg = 1", "", ""),
+        ),
+        (&documents, deep("from landings where kg = ", "[", "", "]")),
+        (&documents, deep("from landings", " where kg = 1", "", "")),
+    ] {
+        let ran = s.with_input(&["run", source], statement.as_bytes());
+        let start: String = statement.chars().take(60).collect();
+        assert_eq!(ran.code, 1, "{start}: {}", ran.err);
+        assert!(
+            ["too large", "limit", "too deep", "more than"]
+                .iter()
+                .any(|words| ran.err.contains(words)),
+            "{start}: {}",
+            ran.err
+        );
+    }
+    std::fs::write(
+        &file,
+        format!("{}1{}\n", "{\"a\":".repeat(5_000), "}".repeat(5_000)),
+    )
+    .expect("made");
+    let ran = s.run(&["run", &documents, "from landings"]);
+    assert!(
+        ran.code == 1 && ran.err.contains("deeper than"),
+        "{}",
+        ran.err
+    );
+}
+
+#[test]
+fn a_shape_says_how_many_documents_it_was_read_from() {
+    let s = Shell::new();
+    let file = s.path("landings.jsonl");
+    let documents = format!("docs:{file}");
+    for (content, words) in [
+        ("{\"kg\": 1}\n", "Every document was read: 1.\n"),
+        ("{\"kg\": 1}\n{}\n", "Every document was read: 2.\n"),
+    ] {
+        std::fs::write(&file, content).expect("made");
+        let ran = s.run(&["run", &documents, "/shape landings"]);
+        assert!(ran.err.ends_with(words), "{}", ran.err);
+    }
+}

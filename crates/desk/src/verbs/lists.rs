@@ -106,7 +106,9 @@ pub(crate) static SHAPE: List = list("shape", |turn, parsed| {
     };
     let looked = counted(shape.sampled, "document");
     let words = match object.rows {
-        Some(all) if all == shape.sampled => format!("From all {looked}."),
+        Some(all) if all == shape.sampled => {
+            format!("Every document was read: {}.", grouped(all))
+        }
         Some(all) => format!("From a sample of {looked} of {}.", grouped(all)),
         None => format!("From a sample of {looked}."),
     };
