@@ -41,6 +41,12 @@ pub(super) fn read(connection: &Connection) -> Result<Catalog> {
                     .or_default()
                     .push(sql),
                 _ => {
+                    if kind == "view" {
+                        // The list of tables goes through all views again for each one that was never looked into.
+                        // A broken view is told by the list.
+                        let place = [schema, &name].map(|part| SQLITE.quote_name(part));
+                        let _ = connection.prepare(&format!("select * from {}", place.join(".")));
+                    }
                     definitions.insert((schema.clone(), name), sql);
                 }
             }
