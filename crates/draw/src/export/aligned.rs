@@ -2,11 +2,10 @@
 
 use std::io::{self, Write};
 
-use idle_tide_core::result::{Budget, ResultSet};
-use idle_tide_core::{Column, Row, RowBatch, column_labels};
+use idle_tide_core::{Column, Row, column_labels};
 use unicode_width::UnicodeWidthStr;
 
-use super::{BUFFER, Format, HELD, Layout, RowWriter};
+use super::{Format, Kept, Layout, RowWriter};
 use crate::marks::{Look, show_text, show_whole};
 
 /// Columns aligned with blanks.
@@ -20,8 +19,7 @@ pub static TEXT: Format = Format {
         Box::new(Aligned {
             out,
             layout,
-            rows: ResultSet::new(Vec::new(), Budget::new(HELD), HELD),
-            batch: RowBatch::new(),
+            kept: Kept::new(),
         })
     },
 };
@@ -29,33 +27,23 @@ pub static TEXT: Format = Format {
 struct Aligned<W> {
     out: W,
     layout: Layout,
-    rows: ResultSet,
-    batch: RowBatch,
+    kept: Kept,
 }
 
 impl<W: Write> RowWriter for Aligned<W> {
     fn columns(&mut self, columns: &[Column]) -> io::Result<()> {
-        // Values are kept, not documents.
-        let plain = columns.iter().cloned().map(|column| Column {
-            path: None,
-            ..column
-        });
-        self.rows = ResultSet::new(plain.collect(), Budget::new(HELD), HELD);
+        self.kept.columns(columns);
         Ok(())
     }
 
     fn row(&mut self, row: Row<'_>) -> io::Result<()> {
-        self.batch.push_row(row.values());
-        if self.batch.encoded() > BUFFER {
-            self.rows.append(std::mem::take(&mut self.batch))?;
-        }
-        Ok(())
+        self.kept.row(row)
     }
 
     fn finish(&mut self) -> io::Result<()> {
-        self.rows.append(std::mem::take(&mut self.batch))?;
+        let rows = self.kept.whole()?;
         let most = usize::MAX / 4;
-        let labels: Vec<String> = column_labels(self.rows.columns())
+        let labels: Vec<String> = column_labels(rows.columns())
             .iter()
             .map(|label| show_text(label, most).text())
             .collect();
@@ -67,8 +55,8 @@ impl<W: Write> RowWriter for Aligned<W> {
             .map(|label| if self.layout.header { label.width() } else { 0 })
             .collect();
         let mut numbers = vec![false; labels.len()];
-        for at in 0..self.rows.batches() {
-            let (_, batch) = self.rows.batch(at)?;
+        for at in 0..rows.batches() {
+            let (_, batch) = rows.batch(at)?;
             for row in batch.rows() {
                 for (column, value) in row.values().enumerate().take(widths.len()) {
                     let shown = show_whole(value, most);
@@ -102,8 +90,8 @@ impl<W: Write> RowWriter for Aligned<W> {
                 writeln!(self.out, "{}", parts.join("╌╌╌"))?;
             }
         }
-        for at in 0..self.rows.batches() {
-            let (_, batch) = self.rows.batch(at)?;
+        for at in 0..rows.batches() {
+            let (_, batch) = rows.batch(at)?;
             for row in batch.rows() {
                 line.clear();
                 for (column, value) in row.values().enumerate().take(labels.len()) {

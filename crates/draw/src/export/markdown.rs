@@ -3,10 +3,9 @@
 
 use std::io::{self, Write};
 
-use idle_tide_core::result::{Budget, ResultSet};
-use idle_tide_core::{Column, Row, RowBatch, ValueRef, column_labels};
+use idle_tide_core::{Column, Row, ValueRef, column_labels};
 
-use super::{BUFFER, Format, HELD, RowWriter};
+use super::{Format, Kept, RowWriter};
 
 /// A table of Markdown.
 pub static MARKDOWN: Format = Format {
@@ -19,8 +18,7 @@ pub static MARKDOWN: Format = Format {
         Box::new(Markdown {
             out,
             header: layout.header,
-            rows: ResultSet::new(Vec::new(), Budget::new(HELD), HELD),
-            batch: RowBatch::new(),
+            kept: Kept::new(),
         })
     },
 };
@@ -29,8 +27,7 @@ pub static MARKDOWN: Format = Format {
 struct Markdown<W> {
     out: W,
     header: bool,
-    rows: ResultSet,
-    batch: RowBatch,
+    kept: Kept,
 }
 
 fn escape(text: &str, into: &mut String) {
@@ -54,33 +51,24 @@ fn escape(text: &str, into: &mut String) {
 
 impl<W: Write> RowWriter for Markdown<W> {
     fn columns(&mut self, columns: &[Column]) -> io::Result<()> {
-        // Values are kept, not documents.
-        let plain = columns.iter().cloned().map(|column| Column {
-            path: None,
-            ..column
-        });
-        self.rows = ResultSet::new(plain.collect(), Budget::new(HELD), HELD);
+        self.kept.columns(columns);
         Ok(())
     }
 
     fn row(&mut self, row: Row<'_>) -> io::Result<()> {
-        self.batch.push_row(row.values());
-        if self.batch.encoded() > BUFFER {
-            self.rows.append(std::mem::take(&mut self.batch))?;
-        }
-        Ok(())
+        self.kept.row(row)
     }
 
     fn finish(&mut self) -> io::Result<()> {
-        self.rows.append(std::mem::take(&mut self.batch))?;
-        let labels = column_labels(self.rows.columns());
+        let rows = self.kept.whole()?;
+        let labels = column_labels(rows.columns());
         if labels.is_empty() {
             return self.out.flush();
         }
         // A column is one of numbers if it holds a number and nothing else but nulls.
         let (mut some, mut all) = (vec![false; labels.len()], vec![true; labels.len()]);
-        for at in 0..self.rows.batches() {
-            let (_, batch) = self.rows.batch(at)?;
+        for at in 0..rows.batches() {
+            let (_, batch) = rows.batch(at)?;
             for row in batch.rows() {
                 for (column, value) in row.values().enumerate().take(labels.len()) {
                     let number = matches!(
@@ -109,8 +97,8 @@ impl<W: Write> RowWriter for Markdown<W> {
             (0..labels.len()).map(|column| if right(column) { "| ---: " } else { "| --- " });
         writeln!(self.out, "{}|", rules.collect::<String>())?;
         let mut plain = Vec::new();
-        for at in 0..self.rows.batches() {
-            let (_, batch) = self.rows.batch(at)?;
+        for at in 0..rows.batches() {
+            let (_, batch) = rows.batch(at)?;
             for row in batch.rows() {
                 line.clear();
                 for value in row.values().take(labels.len()) {

@@ -163,6 +163,43 @@ const BUFFER: usize = 64 * 1024;
 /// Bytes that a writer which has to see every row keeps in memory before it uses a file.
 const HELD: u64 = 32 * 1024 * 1024;
 
+/// Rows of a writer that has to see every one before it writes the first: values, not documents.
+struct Kept {
+    rows: ResultSet,
+    batch: RowBatch,
+}
+
+impl Kept {
+    fn new() -> Self {
+        Kept {
+            rows: ResultSet::new(Vec::new(), Budget::new(HELD), HELD),
+            batch: RowBatch::new(),
+        }
+    }
+
+    fn columns(&mut self, columns: &[Column]) {
+        let plain = columns.iter().cloned().map(|column| Column {
+            path: None,
+            ..column
+        });
+        self.rows = ResultSet::new(plain.collect(), Budget::new(HELD), HELD);
+    }
+
+    fn row(&mut self, row: Row<'_>) -> io::Result<()> {
+        self.batch.push_row(row.values());
+        if self.batch.encoded() > BUFFER {
+            self.rows.append(std::mem::take(&mut self.batch))?;
+        }
+        Ok(())
+    }
+
+    /// All that was kept.
+    fn whole(&mut self) -> io::Result<&mut ResultSet> {
+        self.rows.append(std::mem::take(&mut self.batch))?;
+        Ok(&mut self.rows)
+    }
+}
+
 /// Keeps documents until all their columns are known; other rows go through.
 struct Held<'a> {
     inner: Box<dyn RowWriter + 'a>,
