@@ -119,6 +119,139 @@ fn a_script_together_is_taken_back_whole() {
     }
 }
 
+/// What the guard says of a sweep on real servers, whose statement it is told: what goes, with its numbers, all
+/// the names; and somebody who may delete but not read is asked without numbers, also inside a transaction.
+#[test]
+fn sweeps_on_servers_are_told_in_full() {
+    let asked = |at: &str, statements: &[&str]| {
+        let mut arguments = vec!["run", at];
+        arguments.extend(statements);
+        let done = tide(&arguments);
+        assert_eq!(done.status.code(), Some(1), "{statements:?} ran unasked");
+        String::from_utf8_lossy(&done.stderr).into_owned()
+    };
+    let setup = [
+        "create table visits (id integer primary key, crew integer)",
+        "create table dues (visit_id integer references visits (id) on delete cascade)",
+        "create view busy as select * from visits",
+        "insert into visits values (1, 1), (2, 2), (3, 3)",
+        "insert into dues values (1), (2)",
+    ];
+    let mut cases: Vec<(&str, &[&str], &[&str])> = vec![
+        (
+            "both",
+            &["delete from visits where id = id"],
+            &["all 3 rows of visits", "2 rows of dues"],
+        ),
+        (
+            "both",
+            &["drop table dues, visits"],
+            &["table dues with all 2 rows", "table visits with all 3 rows"],
+        ),
+        (
+            "mariadb",
+            &["delete v from visits v"],
+            &["all 3 rows of visits"],
+        ),
+        (
+            "mariadb",
+            &["drop database sweeping"],
+            &["3 tables and views"],
+        ),
+        (
+            "mariadb",
+            &["create or replace table visits (a int)"],
+            &["visits with all 3 rows and makes another"],
+        ),
+        (
+            "mariadb",
+            &["alter table visits add x int, drop primary key"],
+            &["the primary key of visits"],
+        ),
+        (
+            "mariadb",
+            &["execute immediate 'delete from dues'"],
+            &["all 2 rows of dues"],
+        ),
+        (
+            "postgres",
+            &["drop table visits cascade"],
+            &["1 view that reads it", "What depends on it goes too"],
+        ),
+        (
+            "postgres",
+            &["truncate visits cascade"],
+            &["all 3 rows of visits", "2 rows of dues"],
+        ),
+        (
+            "postgres",
+            &["with gone as (delete from dues returning *) select 1"],
+            &["all 2 rows of dues"],
+        ),
+        (
+            "postgres",
+            &["drop schema public cascade"],
+            &["3 tables and views", "Everything in it goes"],
+        ),
+        (
+            "postgres",
+            &["do $$ begin delete from dues; end $$"],
+            &["all 2 rows of dues"],
+        ),
+        (
+            "postgres",
+            &["set role sweeper", "delete from visits"],
+            &["every row of visits"],
+        ),
+        (
+            "postgres",
+            &["set role sweeper", "begin", "delete from visits"],
+            &["every row of visits"],
+        ),
+    ];
+    for scheme in ["postgres", "mariadb"] {
+        let at = database(scheme, "sweeping");
+        let mut arguments = vec!["run", at.as_str()];
+        arguments.extend(setup);
+        if scheme == "postgres" {
+            arguments.extend([
+                "drop role if exists sweeper",
+                "create role sweeper",
+                "grant delete on visits to sweeper",
+            ]);
+            arguments.extend(["--writes", "free"]);
+        }
+        out(&arguments);
+        for (of, statements, words) in cases
+            .iter_mut()
+            .filter(|(of, ..)| *of == "both" || *of == scheme)
+        {
+            let said = asked(&at, statements);
+            for words in *words {
+                assert!(said.contains(words), "{of} {statements:?}: {said}");
+            }
+        }
+        // What was there or not before is not claimed.
+        let said = out(&["run", &at, "create table if not exists visits (id integer)"]);
+        assert!(!said.contains("was made"), "{said}");
+        // A limit that leaves rows is no sweep.
+        if scheme == "mariadb" {
+            out(&["run", &at, "delete from visits order by id desc limit 1"]);
+            let said = out(&["run", &at, "begin not atomic select 1; end"]);
+            assert!(!said.contains("transaction"), "{said}");
+        } else {
+            out(&[
+                "run",
+                &at,
+                "drop owned by sweeper",
+                "drop role sweeper",
+                "--writes",
+                "free",
+            ]);
+        }
+    }
+}
+
 #[test]
 fn what_the_backup_programs_write_runs() {
     let dir = tempfile::tempdir().expect("dir");

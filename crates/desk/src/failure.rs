@@ -10,7 +10,7 @@ use idle_tide_lang::command::CommandError;
 use idle_tide_lang::correct::{Correction, Edit, advise};
 use idle_tide_lang::elsewhere;
 use idle_tide_lang::flow::translate;
-use idle_tide_lang::statement::{Effect, Summary};
+use idle_tide_lang::statement::Summary;
 
 /// What is shown for a failure.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -153,10 +153,10 @@ pub fn of_loss(error: &EngineError, about: &Summary, in_transaction: bool) -> Fa
             "The connection was lost inside a transaction.",
             "The transaction is gone: the server takes back what it had changed; nothing of it is kept.".to_string(),
         ),
-        (true, false) if about.effect == Effect::Read => ("The connection was lost while it was read.", "Nothing was changed.".to_string()),
+        (true, false) if about.only_reads() => ("The connection was lost while it was read.", "Nothing was changed.".to_string()),
         (true, false) => (
             "The connection was lost after this was sent: whether it happened is not known.",
-            match &about.target {
+            match about.target() {
                 Some(target) => format!("Look at {target} before you do it again. This program does not send it a second time by itself."),
                 None => "Look before you do it again. This program does not send it a second time by itself.".to_string(),
             },

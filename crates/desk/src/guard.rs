@@ -1,10 +1,11 @@
-//! The guard: a statement that sweeps (touches every row, or removes an object) is asked about with the
+//! The guard: a statement that sweeps (touches every row, or takes an object away) is asked about with the
 //! numbers that would go. It says which numbers it needs and makes the question from them.
 
 use idle_tide_core::{Catalog, Kind};
-use idle_tide_draw::picture::counted;
+use idle_tide_draw::picture::{counted, grouped};
 use idle_tide_lang::Dialect;
-use idle_tide_lang::statement::Sweep;
+use idle_tide_lang::dialect::Family;
+use idle_tide_lang::statement::{Named, Sweep};
 
 use crate::page::{Line, Page, Tone};
 
@@ -19,237 +20,545 @@ pub struct Question {
     pub no: String,
 }
 
+/// What a count is of.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Counted {
+    /// The rows of the table itself.
+    Rows,
+    /// Rows of this other table, which go too.
+    Referring(String),
+    /// Rows of this other table, whose link is emptied.
+    Cleared(String),
+    /// Things within it or that depend on it, in the singular.
+    Things(&'static str),
+}
+
 /// A count that the question needs.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Count {
     /// The query that counts.
     pub query: String,
-    /// The referring table it is about; `None` for the table itself.
-    pub referring: Option<String>,
+    /// Which of the sweeps it is for.
+    pub sweep: usize,
+    /// What it counts.
+    pub of: Counted,
 }
 
-fn quoted(name: &str, dialect: &Dialect) -> String {
-    name.split('.')
-        .map(|part| dialect.quote_name(part))
-        .collect::<Vec<_>>()
-        .join(".")
+/// The tables whose rows hang on those of `table`, with the words of what happens to them.
+fn referring<'a>(
+    table: &str,
+    catalog: &'a Catalog,
+    dialect: &Dialect,
+) -> Vec<(&'a idle_tide_core::Object, &'a idle_tide_core::Link, String)> {
+    let found = catalog.table(table).into_iter();
+    found
+        .flat_map(|table| catalog.referring(table))
+        .map(|(object, link)| {
+            let name = match object.schema.is_empty() {
+                true => dialect.quote_name(&object.name),
+                false => format!(
+                    "{}.{}",
+                    dialect.quote_name(&object.schema),
+                    dialect.quote_name(&object.name)
+                ),
+            };
+            (object, link, name)
+        })
+        .collect()
 }
 
-/// The counts that a sweep needs: of the table, and for a delete of the rows that go with it.
-pub fn counts(sweep: &Sweep, catalog: &Catalog, dialect: &Dialect) -> Vec<Count> {
-    let (table, cascades) = match sweep {
-        Sweep::DeleteAll { table } => (table, true),
-        Sweep::Replace { table } => (table, false),
-        Sweep::UpdateAll { table } | Sweep::DropColumn { table, .. } => (table, false),
-        Sweep::Drop { kind, name } if kind == "table" || kind == "collection" => (name, false),
-        Sweep::Drop { .. } => return Vec::new(),
-    };
-    let mut list = vec![Count {
-        query: dialect.count_of(&quoted(table, dialect)),
-        referring: None,
-    }];
-    if cascades {
-        let referring = catalog.table(table).into_iter();
-        for (object, link) in referring.flat_map(|table| catalog.referring(table)) {
-            if link.on_delete == "cascade" {
-                let filled: Vec<String> = link
-                    .columns
-                    .iter()
-                    .map(|column| format!("{} is not null", dialect.quote_name(column)))
-                    .collect();
-                list.push(Count {
-                    query: format!(
-                        "select count(*) from {} where {}",
-                        dialect.quote_name(&object.name),
-                        filled.join(" and ")
-                    ),
-                    referring: Some(object.name.clone()),
-                });
+/// The counts that sweeps need: of the table, and of what goes with it.
+pub fn counts(sweeps: &[Sweep], catalog: &Catalog, dialect: &Dialect) -> Vec<Count> {
+    let mut list = Vec::new();
+    for (sweep, what) in sweeps.iter().enumerate() {
+        let mut put = |query: String, of| list.push(Count { query, sweep, of });
+        match what {
+            Sweep::DeleteAll {
+                table, truncates, ..
+            } => {
+                put(dialect.count_of(&table.written), Counted::Rows);
+                for (object, link, name) in referring(&table.shown, catalog, dialect) {
+                    let filled: Vec<String> = link
+                        .columns
+                        .iter()
+                        .map(|column| format!("{} is not null", dialect.quote_name(column)))
+                        .collect();
+                    let linked =
+                        format!("select count(*) from {name} where {}", filled.join(" and "));
+                    match (truncates, link.on_delete.as_str()) {
+                        (Some(true), _) => put(
+                            dialect.count_of(&name),
+                            Counted::Referring(object.name.clone()),
+                        ),
+                        (None, "cascade") => put(linked, Counted::Referring(object.name.clone())),
+                        (None, "set null" | "set default") => {
+                            put(linked, Counted::Cleared(object.name.clone()))
+                        }
+                        _ => {}
+                    }
+                }
             }
+            Sweep::Replace { table }
+            | Sweep::UpdateAll { table, .. }
+            | Sweep::DropColumn { table, .. }
+            | Sweep::DeleteMatching { table } => {
+                put(dialect.count_of(&table.written), Counted::Rows)
+            }
+            Sweep::Part { kind, table, .. } if kind == "partition" || kind == "tablespace" => {
+                put(dialect.count_of(&table.written), Counted::Rows);
+            }
+            Sweep::Drop {
+                kind,
+                name,
+                cascade,
+                ..
+            } => {
+                if matches!(kind.as_str(), "table" | "collection") {
+                    put(dialect.count_of(&name.written), Counted::Rows);
+                }
+                for (query, of) in within(kind, name, *cascade, dialect) {
+                    put(query, Counted::Things(of));
+                }
+            }
+            Sweep::Part { .. } | Sweep::Unread { .. } => {}
         }
     }
     list
 }
 
-/// The question, from the counts in the order of [`counts`]. `None` if the table cannot be counted: then
-/// the statement will fail by itself and say why.
+/// Queries that count what is in an object or hangs on it.
+fn within(
+    kind: &str,
+    name: &Named,
+    cascade: bool,
+    dialect: &Dialect,
+) -> Vec<(String, &'static str)> {
+    let text = dialect.quote_text(&name.shown);
+    let written = dialect.quote_text(&name.written);
+    match (dialect.family, kind) {
+        (Family::Mariadb, "database") => vec![(
+            format!("select count(*) from information_schema.tables where table_schema = {text}"),
+            "table and view",
+        )],
+        (Family::Postgres, "schema") => vec![(
+            format!(
+                "select count(*) from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace where n.nspname = {text} and c.relkind in ('r', 'p', 'f', 'v', 'm')"
+            ),
+            "table and view",
+        )],
+        (Family::Postgres, "owned") => vec![(
+            format!(
+                "select count(*) from pg_catalog.pg_shdepend d join pg_catalog.pg_roles r on r.oid = d.refobjid where r.rolname = {text} and d.deptype = 'o' and d.dbid = (select oid from pg_catalog.pg_database where datname = current_database())"
+            ),
+            "object",
+        )],
+        (Family::Postgres, "table" | "view" | "materialised view" | "foreign table") if cascade => {
+            vec![(
+                format!(
+                    "with recursive d (oid) as (select {written}::regclass::oid union select r.ev_class from d join pg_catalog.pg_depend p on p.refclassid = 'pg_class'::regclass and p.refobjid = d.oid and p.classid = 'pg_rewrite'::regclass join pg_catalog.pg_rewrite r on r.oid = p.objid) select count(*) - 1 from d"
+                ),
+                "view that reads it",
+            )]
+        }
+        (Family::Postgres, "type" | "domain") if cascade => vec![(
+            format!(
+                "select count(*) from pg_catalog.pg_attribute where atttypid = {written}::regtype and attnum > 0 and not attisdropped"
+            ),
+            "column of this type",
+        )],
+        (Family::Postgres, "extension") => vec![(
+            format!(
+                "select count(*) from pg_catalog.pg_depend d join pg_catalog.pg_extension e on e.oid = d.refobjid where d.refclassid = 'pg_extension'::regclass and d.deptype = 'e' and e.extname = {text}"
+            ),
+            "object of it",
+        )],
+        _ => Vec::new(),
+    }
+}
+
+/// `3 tables and views`, `1 view that reads it`.
+fn things(count: u64, one: &str) -> String {
+    let many = match one {
+        "table and view" => "tables and views",
+        "view that reads it" => "views that read it",
+        "column of this type" => "columns of this type",
+        "object of it" => "objects of it",
+        "index" => "indexes",
+        _ => return counted(count, one),
+    };
+    match count {
+        1 => format!("1 {}", one.replace(" and ", " or ")),
+        _ => format!("{} {many}", grouped(count)),
+    }
+}
+
+/// Sentences about one sweep.
+struct Part {
+    heading: String,
+    lines: Vec<(&'static str, Option<String>, String)>,
+    yes: String,
+    after: String,
+}
+
+/// The answers to the counts of one sweep.
+struct Answers<'a> {
+    rows: Option<u64>,
+    others: Vec<(&'a Counted, u64)>,
+    row: &'static str,
+}
+
+impl Answers<'_> {
+    /// `all 3 rows`, `the only row`, and without a number `every row`.
+    fn all(&self) -> String {
+        match self.rows {
+            None => format!("every {}", self.row),
+            Some(1) => format!("the only {}", self.row),
+            Some(rows) => format!("all {}", counted(rows, self.row)),
+        }
+    }
+
+    fn lines(&self) -> Vec<(&'static str, Option<String>, String)> {
+        let row = |count: u64| Some(counted(count, self.row));
+        let lines = self.others.iter().filter(|(_, count)| *count > 0);
+        lines
+            .map(|(of, count)| match of {
+                Counted::Referring(name) => (
+                    "with them ",
+                    row(*count),
+                    format!(" of {name}, which refer to them"),
+                ),
+                Counted::Cleared(name) => (
+                    "and in ",
+                    row(*count),
+                    format!(" of {name} the link to them is taken out"),
+                ),
+                Counted::Things(one) => ("with it ", None, things(*count, one)),
+                Counted::Rows => ("", None, String::new()),
+            })
+            .collect()
+    }
+}
+
+/// The question, from the counts in the order of [`counts`]. `None` if there is nothing to ask: what is not
+/// there fails by itself, and the server says why.
 pub fn question(
-    sweep: &Sweep,
+    sweeps: &[Sweep],
     asked: &[Count],
     answers: &[Option<u64>],
     catalog: &Catalog,
     dialect: &Dialect,
 ) -> Option<Question> {
-    // A collection that is not there will be made.
-    if matches!(sweep, Sweep::Replace { .. }) && answers.first().copied().flatten() == Some(0) {
-        return None;
+    let mut parts = Vec::new();
+    for (at, sweep) in sweeps.iter().enumerate() {
+        let mut own = Answers {
+            rows: None,
+            others: Vec::new(),
+            row: dialect.row(),
+        };
+        for (count, answer) in asked
+            .iter()
+            .zip(answers)
+            .filter(|(count, _)| count.sweep == at)
+        {
+            match (&count.of, answer) {
+                (Counted::Rows, answer) => own.rows = *answer,
+                (of, Some(answer)) => own.others.push((of, *answer)),
+                _ => {}
+            }
+        }
+        parts.extend(part(sweep, &own, catalog, dialect));
     }
-    let rows = match asked.first() {
-        Some(_) => Some(answers.first().copied().flatten()?),
-        None => None,
+    let first = parts.first()?;
+    let yes = match parts.len() {
+        1 => first.yes.clone(),
+        _ => "does all of this".to_string(),
     };
-    let number = |count: u64| counted(count, dialect.row());
-    let all = rows.map_or(String::new(), |rows| match rows {
-        1 => format!("the only {}", dialect.row()),
-        rows => format!("all {}", number(rows)),
-    });
     let mut page = Page::new();
-    let (yes, after): (String, String) = match sweep {
-        Sweep::DeleteAll { table } => {
-            page.say(Tone::Heading, format!("This deletes {all} of {table}."));
-            page.gap();
-            for (count, answer) in asked.iter().zip(answers).skip(1) {
-                if let (Some(referring), Some(answer @ 1..)) = (&count.referring, answer) {
-                    page.line(
-                        Line::new()
-                            .and(Tone::Care, "with them ")
-                            .and(Tone::Number, number(*answer))
-                            .and(Tone::Plain, format!(" of {referring}, which refer to them")),
-                    );
-                }
+    for part in &parts {
+        page.say(Tone::Heading, part.heading.clone());
+        for (label, number, words) in &part.lines {
+            let mut line = Line::new().and(Tone::Care, *label);
+            if let Some(number) = number {
+                line = line.and(Tone::Number, number.clone());
             }
-            (
-                format!("deletes {all}"),
-                if dialect.is_flow() {
-                    format!(
-                        "The collection stays, with its indexes and empty. drop collection {table} would remove it."
-                    )
-                } else {
-                    "Deleting every row empties the table and keeps it, with its columns, indexes and links. drop table would remove it.".into()
-                },
-            )
+            page.line(line.and(Tone::Plain, words.clone()));
         }
-        Sweep::UpdateAll { table } => {
-            page.say(Tone::Heading, format!("This changes {all} of {table}."));
-            page.gap();
-            (
-                format!("changes {all}"),
-                format!(
-                    "There is no condition that chooses {0}s: every {0} gets the new values.",
-                    dialect.row()
-                ),
-            )
-        }
-        Sweep::Replace { table } => {
-            page.say(Tone::Heading, format!("This replaces {all} of {table}."));
-            page.gap();
-            (
-                format!("replaces {all}"),
-                format!("save into {table} would add to what is there."),
-            )
-        }
-        Sweep::Drop { kind, name } if kind == "collection" => {
-            page.say(
-                Tone::Heading,
-                format!("This removes the collection {name} with {all}."),
-            );
-            page.gap();
-            let indexes = catalog.table(name).map_or(0, |o| {
-                o.indexes.iter().filter(|index| !index.automatic).count()
-            });
-            if indexes > 0 {
-                let words = if indexes == 1 {
-                    "1 index".to_string()
-                } else {
-                    format!("{indexes} indexes")
-                };
-                page.line(
-                    Line::new()
-                        .and(Tone::Care, "with it ")
-                        .and(Tone::Plain, words),
-                );
-            }
-            (
-                format!("removes {name}"),
-                format!(
-                    "Dropping removes the collection itself. empty {name} would remove its documents and keep it."
-                ),
-            )
-        }
-        Sweep::Drop { kind, name } if kind == "table" => {
-            let plain = name.rsplit('.').next().unwrap_or(name);
-            page.say(
-                Tone::Heading,
-                format!("This removes the table {name} with {all}."),
-            );
-            page.gap();
-            let indexes = catalog.table(name).map_or(0, |o| {
-                o.indexes.iter().filter(|index| !index.automatic).count()
-            });
-            let triggers = catalog
-                .objects
-                .iter()
-                .filter(|o| o.kind == Kind::Trigger && o.table.as_deref() == Some(plain))
-                .count();
-            let referring: Vec<&str> = catalog
-                .table(name)
-                .into_iter()
-                .flat_map(|table| catalog.referring(table))
-                .map(|(object, _)| object.name.as_str())
-                .collect();
-            for (count, one) in [(indexes, "index"), (triggers, "trigger")] {
-                if count > 0 {
-                    let many = if one == "index" && count > 1 {
-                        "indexes".into()
-                    } else {
-                        counted(count as u64, one)
-                    };
-                    let words = if many == "indexes" {
-                        format!("{count} indexes")
-                    } else {
-                        many
-                    };
-                    page.line(
-                        Line::new()
-                            .and(Tone::Care, "with it ")
-                            .and(Tone::Plain, words),
-                    );
-                }
-            }
-            if !referring.is_empty() {
-                page.line(
-                    Line::new()
-                        .and(Tone::Care, "links to it from ")
-                        .and(Tone::Plain, referring.join(", ")),
-                );
-            }
-            (
-                format!("removes {name}"),
-                "Dropping removes the table itself. delete from would empty it and keep it.".into(),
-            )
-        }
-        Sweep::Drop { kind, name } => {
-            page.say(Tone::Heading, format!("This removes the {kind} {name}."));
-            page.gap();
-            let lost = if kind == "database" {
-                "Everything in it goes with it."
-            } else {
-                "No row is lost by this."
-            };
-            (
-                format!("removes {name}"),
-                lost.replace("row", dialect.row()),
-            )
-        }
-        Sweep::DropColumn { table, column } => {
-            page.say(
-                Tone::Heading,
-                format!("This removes the column {column} of {table}, with its values in {all}."),
-            );
-            page.gap();
-            (
-                format!("removes {column}"),
-                "The other columns stay.".into(),
-            )
-        }
-    };
-    if page.lines.last().is_some_and(|line| !line.spans.is_empty()) {
-        page.gap();
     }
-    page.say(Tone::Faint, after);
+    page.gap();
+    let mut said: Vec<&str> = Vec::new();
+    for part in &parts {
+        if !said.contains(&part.after.as_str()) {
+            said.push(&part.after);
+            page.say(Tone::Faint, part.after.clone());
+        }
+    }
     Some(Question {
         page,
         yes,
         no: "leaves everything as it is; the statement stays in the composer".into(),
     })
+}
+
+/// Whether a table is surely not there: it could not be counted, and the catalog has none of its name.
+fn is_nowhere(table: &Named, rows: Option<u64>, catalog: &Catalog) -> bool {
+    rows.is_none() && !table.shown.contains('.') && catalog.table(&table.shown).is_none()
+}
+
+fn part(sweep: &Sweep, own: &Answers<'_>, catalog: &Catalog, dialect: &Dialect) -> Option<Part> {
+    let all = own.all();
+    let row = own.row;
+    let mut lines = own.lines();
+    let (heading, yes, after) = match sweep {
+        Sweep::DeleteAll {
+            table,
+            limit,
+            truncates,
+        } => {
+            if is_nowhere(table, own.rows, catalog)
+                || limit
+                    .zip(own.rows)
+                    .is_some_and(|(limit, rows)| limit < rows)
+            {
+                return None;
+            }
+            let after = match (dialect.is_flow(), truncates) {
+                (true, _) => format!("The collection stays, with its indexes and empty. drop collection {table} would remove it."),
+                (_, Some(true)) => "Every table that refers to it is emptied with it, and those that refer to them.".into(),
+                (_, Some(false)) => "The table stays, with its columns, indexes and links; triggers of single rows do not run.".into(),
+                _ => "Deleting every row empties the table and keeps it, with its columns, indexes and links. drop table would remove it.".into(),
+            };
+            (
+                format!("This deletes {all} of {table}."),
+                format!("deletes {all}"),
+                after,
+            )
+        }
+        Sweep::DeleteMatching { table } => {
+            if is_nowhere(table, own.rows, catalog) {
+                return None;
+            }
+            let of = own.rows.map_or("rows".to_string(), |rows| {
+                format!("some or all of the {}", counted(rows, row))
+            });
+            (
+                format!("This may delete {of} of {table}."),
+                "deletes what matches".into(),
+                "How many they are depends on what they are matched with, and is not known before."
+                    .into(),
+            )
+        }
+        Sweep::UpdateAll { table, limit } => {
+            if is_nowhere(table, own.rows, catalog)
+                || limit
+                    .zip(own.rows)
+                    .is_some_and(|(limit, rows)| limit < rows)
+            {
+                return None;
+            }
+            (
+                format!("This changes {all} of {table}."),
+                format!("changes {all}"),
+                format!(
+                    "There is no condition that chooses {row}s: every {row} gets the new values."
+                ),
+            )
+        }
+        Sweep::Replace { table } => {
+            // A collection that is not there will be made.
+            if own.rows.is_none_or(|rows| rows == 0) && catalog.table(&table.shown).is_none()
+                || own.rows == Some(0)
+            {
+                return None;
+            }
+            (
+                format!("This replaces {all} of {table}."),
+                format!("replaces {all}"),
+                format!("save into {table} would add to what is there."),
+            )
+        }
+        Sweep::Drop {
+            kind,
+            name,
+            cascade,
+            replaced,
+        } => {
+            let rows = matches!(kind.as_str(), "table" | "collection");
+            if rows && is_nowhere(name, own.rows, catalog)
+                || *replaced && own.rows == Some(0) && lines.is_empty()
+            {
+                return None;
+            }
+            lines.extend(belongings(kind, name, catalog));
+            let what = kind_words(kind, name);
+            let with = if rows {
+                format!(" with {all}")
+            } else {
+                String::new()
+            };
+            let heading = match replaced {
+                true => format!("This removes {what}{with} and makes another one in its place."),
+                false => format!("This removes {what}{with}."),
+            };
+            (
+                heading,
+                format!("removes {name}"),
+                lost(kind, name, *cascade, dialect),
+            )
+        }
+        Sweep::DropColumn { table, column } => {
+            if is_nowhere(table, own.rows, catalog) {
+                return None;
+            }
+            (
+                format!("This removes the column {column} of {table}, with its values in {all}."),
+                format!("removes {column}"),
+                "The other columns stay.".into(),
+            )
+        }
+        Sweep::Part { kind, parts, table } => {
+            let names = match parts.is_empty() {
+                true => String::new(),
+                false => format!(" {}", parts.join(", ")),
+            };
+            let rows = own.rows.map_or(String::new(), |rows| {
+                format!(", which has {} in all", counted(rows, row))
+            });
+            let heading = match kind.as_str() {
+                "partition" => {
+                    format!("This deletes every {row} in the partition{names} of {table}{rows}.")
+                }
+                "tablespace" => format!("This throws away the file of {table}, with {all}."),
+                "history" => {
+                    format!("This deletes the earlier states that {table} keeps of its {row}s.")
+                }
+                "index" if parts.is_empty() => {
+                    format!("This removes every index of {table} but the one of its key.")
+                }
+                kind => format!("This removes the {kind}{names} of {table}."),
+            };
+            let after = match kind.as_str() {
+                "partition" | "tablespace" | "history" => "They cannot be taken back.".to_string(),
+                "attribute" => format!("Its values go with it, in every {row} of that type."),
+                _ => format!("No {row} is lost by this."),
+            };
+            (
+                heading,
+                format!("removes{}", if names.is_empty() { " it" } else { &names }),
+                after,
+            )
+        }
+        Sweep::Unread { how } => (
+            format!("What {how} runs here is put together only when it runs."),
+            "runs it".into(),
+            "This program cannot read it before, and so cannot say what it changes.".into(),
+        ),
+    };
+    Some(Part {
+        heading,
+        lines,
+        yes,
+        after,
+    })
+}
+
+fn kind_words(kind: &str, name: &Named) -> String {
+    match kind {
+        "owned" => format!("everything here that {name} owns, and what was granted to it"),
+        "database" if name.shown == "this" => "the database of this session".to_string(),
+        _ => format!("the {kind} {name}"),
+    }
+}
+
+/// What goes with an object by the catalog: indexes, triggers; and who refers to it.
+fn belongings(
+    kind: &str,
+    name: &Named,
+    catalog: &Catalog,
+) -> Vec<(&'static str, Option<String>, String)> {
+    let mut lines = Vec::new();
+    if !matches!(kind, "table" | "collection") {
+        return lines;
+    }
+    let plain = name.shown.rsplit('.').next().unwrap_or(&name.shown);
+    let indexes = catalog.table(&name.shown).map_or(0, |o| {
+        o.indexes.iter().filter(|index| !index.automatic).count()
+    });
+    let triggers = catalog
+        .objects
+        .iter()
+        .filter(|o| o.kind == Kind::Trigger && o.table.as_deref() == Some(plain))
+        .count();
+    for (count, one) in [(indexes, "index"), (triggers, "trigger")] {
+        if count > 0 {
+            lines.push(("with it ", None, things(count as u64, one)));
+        }
+    }
+    let referring: Vec<&str> = catalog
+        .table(&name.shown)
+        .into_iter()
+        .flat_map(|table| catalog.referring(table))
+        .map(|(object, _)| object.name.as_str())
+        .collect();
+    if !referring.is_empty() {
+        lines.push(("links to it from ", None, referring.join(", ")));
+    }
+    let lower = plain.to_lowercase();
+    let readers: Vec<&str> = catalog
+        .objects
+        .iter()
+        .filter(|object| object.is_view() && object.name.to_lowercase() != lower)
+        .filter(|object| {
+            object.definition.as_deref().is_some_and(|definition| {
+                definition
+                    .to_lowercase()
+                    .split(|c: char| !c.is_alphanumeric() && c != '_')
+                    .any(|word| word == lower)
+            })
+        })
+        .map(|object| object.name.as_str())
+        .collect();
+    if !readers.is_empty() {
+        lines.push(("read by the view ", None, readers.join(", ")));
+    }
+    lines
+}
+
+/// What is lost with an object, and what is not.
+fn lost(kind: &str, name: &Named, cascade: bool, dialect: &Dialect) -> String {
+    let row = dialect.row();
+    match kind {
+        "table" if cascade => {
+            "What depends on it goes too: links to it, and views that read it.".to_string()
+        }
+        "table" => {
+            "Dropping removes the table itself. delete from would empty it and keep it.".to_string()
+        }
+        "collection" => format!(
+            "Dropping removes the collection itself. empty {name} would remove its documents and keep it."
+        ),
+        "schema" if cascade => format!(
+            "Everything in it goes with it, every {row} too, and what depends on that elsewhere."
+        ),
+        "schema" => "The server refuses this while something is in it.".to_string(),
+        "owned" => format!(
+            "Tables go with every {row} in them; what others own stays, with the links to these taken out only under cascade."
+        ),
+        "database" => "Everything in it goes with it.".to_string(),
+        "type" | "domain" | "extension" | "function" | "operator class" | "sequence" if cascade => {
+            format!(
+                "What depends on it goes too: columns with their values in every {row}, defaults, functions."
+            )
+        }
+        _ if cascade => "What depends on it goes too.".to_string(),
+        "foreign table" => "What the other server keeps stays there.".to_string(),
+        "materialised view" => {
+            "What it keeps goes with it and can be worked out again only from its definition."
+                .to_string()
+        }
+        "index" | "view" | "trigger" | "function" | "procedure" | "user" | "role" | "policy"
+        | "rule" | "event" | "aggregate" | "event trigger" | "sequence" => {
+            format!("No {row} is lost by this.")
+        }
+        _ => "What depends on it keeps the server from it.".to_string(),
+    }
 }

@@ -2,7 +2,7 @@
 
 use idle_tide_draw::picture::counted;
 use idle_tide_engines::Outcome;
-use idle_tide_lang::statement::Summary;
+use idle_tide_lang::statement::{Effect, Given, Summary};
 
 use crate::page::{Line, Page, Tone};
 
@@ -66,6 +66,7 @@ pub fn page(about: &Summary, outcome: &Outcome, around: Around, thing: &str) -> 
         about.verb.as_str(),
         "commit" | "end" | "rollback" | "begin" | "start"
     );
+    let ends = ends && about.effect == Effect::Transaction;
     if around.before && !around.after && !ends && outcome.made.is_empty() {
         page.gap();
         page.say(
@@ -80,7 +81,7 @@ pub fn page(about: &Summary, outcome: &Outcome, around: Around, thing: &str) -> 
             "It ended the transaction that was open before: the server kept what that had changed.",
         );
     }
-    if about.verb == "begin" {
+    if about.verb == "begin" && about.effect == Effect::Transaction && around.after {
         page.gap();
         page.say(
             Tone::Faint,
@@ -91,16 +92,43 @@ pub fn page(about: &Summary, outcome: &Outcome, around: Around, thing: &str) -> 
 }
 
 fn in_words(about: &Summary, outcome: &Outcome, around: Around, thing: &str) -> String {
-    let target = about.target.as_deref().unwrap_or_default();
+    let target = about.names();
     let things = |count: u64| counted(count, thing);
+    let were = if about.targets.len() > 1 {
+        "were"
+    } else {
+        "was"
+    };
+    let capital = |sentence: String| match about.targets.is_empty() {
+        true => sentence.replacen("the ", "The ", 1),
+        false => sentence,
+    };
+    // Where the server had something to say of what was there or not, it is not known here what it did.
+    let unsure = about.given == Given::Existence && !outcome.notes.is_empty();
     match (about.verb.as_str(), outcome.changed) {
+        ("insert" | "replace", Some(count)) if about.given == Given::Replacing => format!(
+            "Inserted into {target} or changed there: {}, as the server counts them.",
+            things(count)
+        ),
         ("insert" | "replace", Some(count)) => format!("{} inserted into {target}.", things(count)),
         ("update", Some(count)) => format!("{} of {target} changed.", things(count)),
         ("delete", Some(count)) => format!("{} deleted from {target}.", things(count)),
-        ("create", _) => format!("{target} was made."),
-        ("alter", _) => format!("{target} was altered."),
-        ("drop", _) => format!("{target} was removed."),
-        ("begin" | "savepoint", _) => "A transaction is open.".to_string(),
+        ("create", _) if unsure => capital(format!("{target} is there.")),
+        ("create", _) if about.given == Given::Replacing => {
+            capital(format!("{target} was made, in the place of an earlier one if there was one."))
+        }
+        ("create", _) => capital(format!("{target} {were} made.")),
+        ("alter", _) => capital(format!("{target} was altered.")),
+        ("drop", _) if unsure => match about.targets.len() {
+            0 | 1 => capital(format!("{target} is not there now.")),
+            _ => format!("None of {target} is there now."),
+        },
+        ("drop", _) => capital(format!("{target} {were} removed.")),
+        ("begin" | "start" | "savepoint", _) if about.effect == Effect::Transaction => match around.after {
+            true => "A transaction is open.",
+            false => "The server reports no open transaction after it.",
+        }
+        .to_string(),
         ("commit" | "end", _) => match around {
             Around { before: false, .. } => "No transaction was open, so there was nothing to keep.",
             Around { failed: true, .. } => {

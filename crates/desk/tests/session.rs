@@ -415,6 +415,70 @@ fn every_kind_of_sweep_says_what_would_go() {
     );
 }
 
+/// Several objects are all named, views that break are told, a limit below the number of rows is no sweep, and
+/// what is not there is left to the engine.
+#[test]
+fn sweeps_are_told_in_full_and_nothing_else_is_asked_about() {
+    let mut s = Session::memory();
+    s.run("create table quays (code text primary key); create table berths (quay references quays on delete set null); create table notes (n); create view deep as select * from berths; insert into quays values ('N'), ('S'); insert into berths values ('N');");
+    let mut asked = |statement: &str| {
+        s.run(statement);
+        let text = s.desk.question().map(|question| question.page.text());
+        s.desk.cancel();
+        s.desk.take_returned();
+        text
+    };
+    let text = asked("drop table berths;").expect("asked");
+    assert!(text.contains("read by the view deep"), "{text}");
+    let text = asked("delete from quays where code = code;").expect("asked");
+    assert!(
+        text.contains("deletes all 2 rows of quays")
+            && text.contains("1 row of berths the link to them is taken out"),
+        "{text}"
+    );
+    let text = asked("delete from 'notes' where 1 = 1 or n = 3;").expect("asked");
+    assert!(text.contains("all 0 rows of notes"), "{text}");
+    let text = asked("insert or replace into quays select * from quays;").expect("asked");
+    assert!(text.contains("changes all 2 rows of quays"), "{text}");
+    for statement in [
+        "delete from nowhere;",
+        "drop table if exists nowhere;",
+        "delete from notes where 1 = 0;",
+        "update quays set code = 'E' where code = 'N' or code = 'Z';",
+    ] {
+        assert_eq!(asked(statement), None, "{statement}");
+    }
+}
+
+/// What is said afterwards is what happened, also where nothing did.
+#[test]
+fn what_was_done_is_told_as_it_was() {
+    let mut s = Session::memory();
+    for (statement, words) in [
+        ("create table t (n);", "t was made."),
+        ("create table if not exists t (n);", "t is there."),
+        ("create table if not exists u (n);", "u was made."),
+        ("drop view if exists nowhere;", "nowhere is not there now."),
+        ("create temp table if not exists t2 (n);", "t2 was made."),
+        ("create index i on t (n);", "i was made."),
+        (
+            "replace into t values (1);",
+            "Inserted into t or changed there: 1 row",
+        ),
+        ("insert into t values (2);", "1 row inserted into t."),
+        ("begin;", "A transaction is open."),
+        ("rollback;", "taken back."),
+    ] {
+        s.run(statement);
+        if s.desk.question().is_some() {
+            s.desk.answer(true);
+            s.until(|desk| !desk.is_busy());
+        }
+        let said = page(s.desk.entry().expect("entry"));
+        assert!(said.contains(words), "{statement}: {said}");
+    }
+}
+
 #[test]
 fn slips_are_answered_in_plain_words() {
     let mut s = Session::memory();

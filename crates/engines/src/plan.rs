@@ -43,6 +43,8 @@ struct Way {
     measures: fn(&Bearings) -> bool,
     /// Begins a transaction that may only read.
     begin: &'static str,
+    /// Names one of the functions NAMES that may do more than read.
+    acting: Option<&'static str>,
     read: fn(&[Vec<String>]) -> Result<Plan, EngineError>,
     /// What its plans lack.
     note: Option<&'static str>,
@@ -55,6 +57,7 @@ static WAYS: &[Way] = &[
         measuring: "",
         measures: |_| false,
         begin: "",
+        acting: None,
         read: |rows| Ok(of_sqlite(rows)),
         note: Some("SQLite tells which tables it goes through and by which index, and no numbers."),
     },
@@ -64,6 +67,10 @@ static WAYS: &[Way] = &[
         measuring: "explain (analyze, buffers, format json)",
         measures: |_| true,
         begin: "begin read only",
+        acting: Some(
+            "select proname from pg_catalog.pg_proc where provolatile = 'v' and lower(proname) in (NAMES) \
+            and proname not in ('random', 'clock_timestamp', 'timeofday', 'gen_random_uuid', 'pg_sleep') limit 1",
+        ),
         read: of_postgres,
         note: None,
     },
@@ -73,6 +80,7 @@ static WAYS: &[Way] = &[
         measuring: "analyze format=json",
         measures: |bearings| bearings.family == "MariaDB",
         begin: "start transaction read only",
+        acting: None,
         read: of_mariadb,
         note: None,
     },
@@ -94,12 +102,32 @@ pub fn plan(
     }
     let statement = statement.trim().trim_end_matches(';');
     let bearings = connection.bearings();
-    let reads = summary(statement, dialect).effect == Effect::Read;
+    let about = summary(statement, dialect);
+    let reads = about.effect == Effect::Read;
     let in_transaction = bearings.transaction.is_some();
     let way = WAYS.iter().find(|way| way.family == dialect.family);
     let way = way.ok_or_else(|| EngineError::plain("This family tells no plans."))?;
     let can_measure = (way.measures)(&bearings);
-    let measured = measure && reads && !in_transaction && can_measure;
+    let may_run = measure && reads && !in_transaction && can_measure;
+    // A read-only transaction does not hold what a function does outside of it: files, other connections.
+    let acting = match way.acting {
+        Some(acting) if may_run && !about.calls.is_empty() => {
+            let names: Vec<String> = about
+                .calls
+                .iter()
+                .map(|name| dialect.quote_text(&name.to_lowercase()))
+                .collect();
+            let mut named = Texts::default();
+            connection.run(
+                ticket,
+                &acting.replace("NAMES", &names.join(", ")),
+                &mut named,
+            )?;
+            named.0.into_iter().flatten().next()
+        }
+        _ => None,
+    };
+    let measured = may_run && acting.is_none();
     let question = format!(
         "{} {statement}",
         if measured { way.measuring } else { way.asking }
@@ -125,8 +153,13 @@ pub fn plan(
     }
     let mut plan = (way.read)(&answer.0)?;
     plan.measured = measured;
+    let acts = acting.map(|name| {
+        format!("It was planned and not run: it calls {name}, which may do more than read.")
+    });
     let note = if !reads {
         Some("It was planned and not run: it writes.")
+    } else if acts.is_some() {
+        acts.as_deref()
     } else if in_transaction && measure && can_measure {
         Some(
             "It was planned and not run: a transaction is open, and running it could change what that sees.",

@@ -14,7 +14,7 @@ use idle_tide_lang::dialect::Family;
 use idle_tide_lang::parameter::{Parameter, fill, is_of_users, parameters, typed_literal};
 use idle_tide_lang::remark::remarks;
 use idle_tide_lang::secret;
-use idle_tide_lang::statement::{Effect, Summary, Sweep, summary};
+use idle_tide_lang::statement::{Effect, Summary, summary};
 use parking_lot::RwLock;
 use secrecy::{ExposeSecret, SecretString};
 
@@ -161,25 +161,21 @@ fn check(turn: &mut Turn<'_>, typed: Typed) -> Next {
     let mut run = Run::of(text, dialect);
     run.secrets = secrets;
     let writable = turn.session.bearings.access == Access::Writable;
-    match run.about.sweep.clone() {
-        Some(sweep) if writable && turn.session.writes == Writes::Ask => {
-            if turn.needs_catalog() {
-                return Next::Go(Box::new(ReadCatalog::then(move |turn| {
-                    count(turn, run, sweep)
-                })));
-            }
-            count(turn, run, sweep)
-        }
-        _ => run.go(),
+    if run.about.sweeps.is_empty() || !writable || turn.session.writes != Writes::Ask {
+        return run.go();
     }
+    if turn.needs_catalog() {
+        return Next::Go(Box::new(ReadCatalog::then(move |turn| count(turn, run))));
+    }
+    count(turn, run)
 }
 
 /// Has the rows counted that a sweep would take.
-fn count(turn: &mut Turn<'_>, run: Run, sweep: Sweep) -> Next {
-    let asked = guard::counts(&sweep, &turn.session.catalog, turn.session.dialect);
+fn count(turn: &mut Turn<'_>, run: Run) -> Next {
+    let session = &turn.session;
+    let asked = guard::counts(&run.about.sweeps, &session.catalog, session.dialect);
     Next::Go(Box::new(Counting {
         run,
-        sweep,
         asked,
         counts: Vec::new(),
     }))
@@ -188,7 +184,6 @@ fn count(turn: &mut Turn<'_>, run: Run, sweep: Sweep) -> Next {
 /// Counts for the guard.
 struct Counting {
     run: Run,
-    sweep: Sweep,
     asked: Vec<Count>,
     counts: Vec<Option<u64>>,
 }
@@ -207,38 +202,49 @@ impl Work for Counting {
 
 impl Task for Counting {
     fn ended(self: Box<Self>, turn: &mut Turn<'_>, how: Result<(), EngineError>) -> Next {
-        let Counting {
-            run,
-            sweep,
-            asked,
-            counts,
-        } = *self;
-        // Without its numbers a sweep does not run.
+        let Counting { run, asked, counts } = *self;
+        // A sweep that was stopped while it was counted does not run.
         match how {
             Err(error) if error.fault == Fault::Cancelled => return Next::NotRun,
             Err(error) => return run.refused(turn, &error),
             Ok(()) => {}
         }
         let session = &turn.session;
-        match guard::question(&sweep, &asked, &counts, &session.catalog, session.dialect) {
-            // What cannot be counted is not there; the server says so itself.
+        let sweeps = &run.about.sweeps;
+        match guard::question(sweeps, &asked, &counts, &session.catalog, session.dialect) {
             None => run.go(),
             Some(question) => Next::Ask(question, Box::new(|_| run.go())),
         }
     }
 }
 
-/// Runs queries that count; `None` for each whose object is not there.
+/// Runs queries that count; `None` for each whose object is not there or may not be read.
 pub(crate) fn count_all(
     at: &mut Bench<'_>,
     questions: &[String],
 ) -> Result<Vec<Option<u64>>, EngineError> {
     let ticket = at.ticket;
     let connection = at.connection()?;
-    questions
-        .iter()
-        .map(|question| count_one(connection, ticket, question))
-        .collect()
+    // A refused count would take an open transaction of such a server with it.
+    let guarded = connection.dialect().family == Family::Postgres
+        && connection.bearings().transaction.is_some();
+    let own = |connection: &mut dyn Connection, sql: &str| -> Result<(), EngineError> {
+        if guarded {
+            connection.run(ticket, sql, &mut OneValue(None))?;
+        }
+        Ok(())
+    };
+    let mut counts = Vec::with_capacity(questions.len());
+    for question in questions {
+        own(connection, "savepoint idle_tide_count")?;
+        let count = count_one(connection, ticket, question);
+        if count.as_ref().is_ok_and(Option::is_none) {
+            own(connection, "rollback to savepoint idle_tide_count")?;
+        }
+        own(connection, "release savepoint idle_tide_count")?;
+        counts.push(count?);
+    }
+    Ok(counts)
 }
 
 fn count_one(
@@ -252,8 +258,10 @@ fn count_one(
             Some(Value::Integer(count)) => u64::try_from(count).ok(),
             _ => None,
         }),
-        Err(error) if error.fault == Fault::Statement => Ok(None),
-        Err(error) => Err(error),
+        Err(error) => match error.fault {
+            Fault::Statement | Fault::Other | Fault::ReadOnly => Ok(None),
+            _ => Err(error),
+        },
     }
 }
 
@@ -303,13 +311,7 @@ impl Run {
 
     /// A statement of our own that only reads.
     pub(crate) fn reading(text: String) -> Self {
-        let about = Summary {
-            verb: "select".into(),
-            effect: Effect::Read,
-            sweep: None,
-            target: None,
-        };
-        Self::about(text, about)
+        Self::about(text, Summary::new("select", Effect::Read))
     }
 
     fn about(text: String, about: Summary) -> Self {
@@ -404,7 +406,7 @@ impl Run {
             self.say_doubts(turn);
         }
         if self.about.effect == Effect::Write && matches!(content, Content::Page(_)) {
-            let target = self.about.target.clone();
+            let target = self.about.target().map(str::to_string);
             turn.session.check = turn.entry.zip(target);
         }
         if let Some(own) = turn.own() {

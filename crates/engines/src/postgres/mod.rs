@@ -573,14 +573,14 @@ impl Postgres {
             outcome.changed = Some(into.finish().await.map_err(failed)?);
             return Ok(outcome);
         }
-        let words = statement.to_ascii_lowercase();
-        if verb.effect == Effect::Write && words.contains("stdin") {
+        let end = verb.kind.as_deref().unwrap_or_default();
+        if end == "stdin" {
             let mut error = EngineError::plain("There are no data behind this statement.");
             error.fault = Fault::Statement;
             error.advice = Some("The data stand in the lines after the statement's semicolon; a line with \\. alone ends them.".into());
             return Err(error);
         }
-        if verb.effect == Effect::Read && words.contains("stdout") {
+        if end == "stdout" {
             let mut from = pin!(
                 self.client
                     .copy_out(statement.trim_end().trim_end_matches(';'))

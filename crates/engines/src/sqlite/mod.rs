@@ -15,6 +15,7 @@ use std::time::{Duration, Instant};
 use idle_tide_core::{Catalog, Column, ValueRef};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::SQLITE;
+use idle_tide_lang::statement::{Effect, Given, Summary, summary};
 use rusqlite::Statement;
 use rusqlite::fallible_iterator::FallibleIterator;
 use rusqlite::hooks::{AuthAction, Authorization};
@@ -172,6 +173,17 @@ impl Sqlite {
             }
             let before = self.connection.total_changes();
             let writes = !statement.readonly();
+            // What gives rows and does not write needs no reading.
+            let about = match writes || statement.column_count() == 0 {
+                true => summary(text, &SQLITE),
+                false => Summary::new("select", Effect::Read),
+            };
+            let may_skip = about.given == Given::Existence;
+            let version = if may_skip {
+                self.schema_version()
+            } else {
+                None
+            };
             outcome.returns_rows = statement.column_count() > 0;
             if outcome.returns_rows {
                 sink.columns(self.columns(&statement))
@@ -179,22 +191,37 @@ impl Sqlite {
             }
             stream(&mut statement, sink)?;
             drop(statement);
+            if may_skip && version.is_some() && version == self.schema_version() {
+                outcome
+                    .notes
+                    .push("There was nothing to do: it had been done before.".into());
+            }
             if writes {
-                let verb = idle_tide_lang::statement::summary(text, &SQLITE);
-                if verb.effect == idle_tide_lang::statement::Effect::Write {
+                if about.effect == Effect::Write {
                     let changed = if self.connection.total_changes() == before {
                         0
                     } else {
                         self.connection.changes()
                     };
                     outcome.changed = Some(changed);
-                    if changed == 1 && verb.verb == "insert" {
+                    if changed == 1 && about.verb == "insert" {
                         outcome.new_key = Some(self.connection.last_insert_rowid());
                     }
                 }
             }
         }
         Ok(outcome)
+    }
+
+    /// Numbers that change with every change of the schema, the session's own included.
+    fn schema_version(&self) -> Option<(i64, i64)> {
+        let ask = |schema: &str| {
+            let pragma = format!("pragma {schema}.schema_version");
+            self.connection
+                .query_row(&pragma, [], |row| row.get(0))
+                .ok()
+        };
+        ask("main").zip(ask("temp"))
     }
 
     fn columns(&self, statement: &Statement<'_>) -> Vec<Column> {
@@ -365,7 +392,7 @@ impl Connection for Sqlite {
             }
             error
         })?;
-        outcome.notes = self.opened.warnings();
+        outcome.notes.extend(self.opened.warnings());
         Ok(outcome)
     }
 
