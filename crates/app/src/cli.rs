@@ -179,6 +179,9 @@ pub struct Run {
     /// Open a file for writing too
     #[arg(long)]
     pub write: bool,
+    /// Make the database file, which must not be there
+    #[arg(long)]
+    pub new: bool,
     /// How writes that touch everything are treated
     #[arg(long, value_name = "HOW")]
     pub writes: Option<WritesArgument>,

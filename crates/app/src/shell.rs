@@ -133,6 +133,12 @@ fn start(run: &Run) -> Result<i32, String> {
     let mut origin =
         cli::named(&run.source, &kept, &run.server, run.write).map_err(|e| e.to_string())?;
     origin.options.keep_going = run.keep_going;
+    if run.new {
+        if !matches!(origin.source, Source::File(_)) {
+            return Err("--new makes a database file, and this source is none.".into());
+        }
+        origin.options.new = true;
+    }
     if let Source::Server(address) = &origin.source {
         for note in &address.notes {
             say(note);

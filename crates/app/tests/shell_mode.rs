@@ -112,6 +112,15 @@ fn results_on_standard_output_and_messages_on_standard_error() {
         "csv",
     ]);
     assert_eq!((ran.out.as_str(), ran.code), ("one\n1\n", 0), "{}", ran.err);
+    let made = s.path("made.db");
+    let make = [
+        "run",
+        &made,
+        "--new",
+        "create table t (n); insert into t values (7)",
+    ];
+    assert_eq!(s.run(&make).code, 0);
+    assert!(s.run(&make).err.contains("exists already"));
     for (arguments, words) in [
         (
             &["run", "demo", "select 1", "--format", "xml"][..],
@@ -122,6 +131,7 @@ fn results_on_standard_output_and_messages_on_standard_error() {
             "There is no file nowhere.db",
         ),
         (&["run", "oak://haven/x", "select 1"], "postgres"),
+        (&["run", "demo", "--new", "select 1"], "this source is none"),
         (&["run", "demo", "/* nothing */"], "nothing to run"),
         (&["run", "demo", "/tabels"], "no command /tabels"),
         (&[], "needs a terminal"),
