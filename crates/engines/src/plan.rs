@@ -5,8 +5,9 @@ use std::io;
 
 use idle_tide_core::plan::{Plan, Step};
 use idle_tide_core::{Column, RowBatch};
+use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::Family;
-use idle_tide_lang::statement::{Effect, summary};
+use idle_tide_lang::statement::{Effect, called, summary};
 use serde_json::Value as Json;
 
 use crate::engine::{Bearings, Connection, EngineError, Fault, Sink};
@@ -43,8 +44,8 @@ struct Way {
     measures: fn(&Bearings) -> bool,
     /// Begins a transaction that may only read.
     begin: &'static str,
-    /// Names one of the functions NAMES that may do more than read.
-    acting: Option<&'static str>,
+    /// Asks for one of these functions that may do more than read.
+    acting: Option<fn(&[String], &Dialect) -> String>,
     read: fn(&[Vec<String>]) -> Result<Plan, EngineError>,
     /// What its plans lack.
     note: Option<&'static str>,
@@ -67,10 +68,7 @@ static WAYS: &[Way] = &[
         measuring: "explain (analyze, buffers, format json)",
         measures: |_| true,
         begin: "begin read only",
-        acting: Some(
-            "select proname from pg_catalog.pg_proc where provolatile = 'v' and lower(proname) in (NAMES) \
-            and proname not in ('random', 'clock_timestamp', 'timeofday', 'gen_random_uuid', 'pg_sleep') limit 1",
-        ),
+        acting: Some(crate::postgres::acting),
         read: of_postgres,
         note: None,
     },
@@ -80,7 +78,7 @@ static WAYS: &[Way] = &[
         measuring: "analyze format=json",
         measures: |bearings| bearings.family == "MariaDB",
         begin: "start transaction read only",
-        acting: None,
+        acting: Some(crate::mariadb::acting),
         read: of_mariadb,
         note: None,
     },
@@ -111,18 +109,12 @@ pub fn plan(
     let may_run = measure && reads && !in_transaction && can_measure;
     // A read-only transaction does not hold what a function does outside of it: files, other connections.
     let acting = match way.acting {
-        Some(acting) if may_run && !about.calls.is_empty() => {
-            let names: Vec<String> = about
-                .calls
-                .iter()
-                .map(|name| dialect.quote_text(&name.to_lowercase()))
-                .collect();
+        Some(acting) if may_run => {
+            let names = called(statement, dialect);
             let mut named = Texts::default();
-            connection.run(
-                ticket,
-                &acting.replace("NAMES", &names.join(", ")),
-                &mut named,
-            )?;
+            if !names.is_empty() {
+                connection.run(ticket, &acting(&names, dialect), &mut named)?;
+            }
             named.0.into_iter().flatten().next()
         }
         _ => None,

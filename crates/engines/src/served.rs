@@ -119,6 +119,17 @@ pub(crate) fn explain_read_only(error: &mut EngineError, access: &Access, refusi
     });
 }
 
+/// A statement is not sent, because this session refuses writes and `why`.
+pub(crate) fn not_while_refusing(why: &str) -> EngineError {
+    EngineError {
+        fault: Fault::ReadOnly,
+        advice: Some(format!(
+            "This session refuses writes, and {why}; /writes ask allows it again."
+        )),
+        ..EngineError::plain("refused by this program")
+    }
+}
+
 /// The answer to a question of our own: rows of texts.
 pub(crate) type Answer = Vec<Vec<Option<String>>>;
 

@@ -6,6 +6,7 @@ mod catalog;
 mod complaint;
 pub(crate) mod hello;
 mod listing;
+mod reading;
 mod types;
 
 use std::pin::pin;
@@ -32,9 +33,11 @@ use crate::engine::{
 use crate::gather::{Gather, HAND_OVER};
 use crate::reach::{End, PATIENCE, Reach};
 use crate::served::{
-    CUT, REST, ServerControl, Stop, Tickets, count_small, explain_read_only, runtime,
+    CUT, REST, ServerControl, Stop, Tickets, count_small, explain_read_only, not_while_refusing,
+    runtime,
 };
 use crate::trouble::{Ask, OpenError, Trouble};
+pub(crate) use reading::acting;
 use types::How;
 
 /// The versions that the tests run against.
@@ -546,58 +549,6 @@ impl Mariadb {
         gather.hand_over()?;
         Ok(outcome)
     }
-
-    /// What this program refuses itself while writes are refused: the server's read-only transactions let
-    /// through what is not part of one.
-    fn evades(&self, statement: &str) -> bool {
-        use idle_tide_lang::token::{significant, tokens};
-        let about = summary(statement, self.dialect);
-        let list = significant(&tokens(statement, self.dialect));
-        let has = |word: &str| {
-            list.iter().any(|t| {
-                t.of(statement)
-                    .trim_start_matches("@@")
-                    .trim_start_matches("session.")
-                    .eq_ignore_ascii_case(word)
-            })
-        };
-        let verbs = [
-            "select",
-            "show",
-            "describe",
-            "desc",
-            "explain",
-            "analyze",
-            "values",
-            "with",
-            "table",
-            "use",
-            "set",
-            "do",
-            "call",
-            "begin",
-            "start",
-            "commit",
-            "rollback",
-            "savepoint",
-            "release",
-            "handler",
-            "execute",
-            "prepare",
-            "deallocate",
-            "help",
-            "checksum",
-            "check",
-        ];
-        !verbs.contains(&about.verb.as_str())
-            || has("tx_read_only")
-            || has("transaction_read_only")
-            || has("write")
-            || has("global")
-            || has("outfile")
-            || has("dumpfile")
-            || about.verb == "set" && has("password")
-    }
 }
 
 /// Why a statement ended early.
@@ -663,25 +614,26 @@ impl Connection for Mariadb {
         if self.is_gone() {
             return Err(not_sent());
         }
+        let about = summary(statement, self.dialect);
+        let mut around = false;
         if self.refusing {
-            if self.evades(statement) {
-                return Err(EngineError {
-                    fault: Fault::ReadOnly,
-                    advice: Some(
-                        "This session refuses writes; /writes ask allows them again.".into(),
-                    ),
-                    ..EngineError::plain("refused by this program")
-                });
+            let dialect = self.dialect;
+            let mut ask = |sql: &str| self.ask(sql).ok()?.into_iter().flatten().next()?;
+            if let Some(why) = reading::refused(statement, &about, dialect, &mut ask) {
+                return Err(not_while_refusing(&why));
             }
             if self.transaction.is_none() {
                 self.ask("set session transaction read only")?;
+                if reading::needs_transaction(&about) {
+                    self.ask(reading::BEGIN)?;
+                    around = true;
+                }
             }
         }
         if !self.tickets.begin(ticket) {
             self.tickets.end();
             return Err(EngineError::cancelled());
         }
-        let about = summary(statement, self.dialect);
         let counts = about.effect == Effect::Write;
         let Some(conn) = &mut self.conn else {
             return Err(not_sent());
@@ -730,7 +682,7 @@ impl Connection for Mariadb {
                 .then(|| self.transaction.unwrap_or_else(Instant::now));
         }
         self.stale |= !matches!(about.effect, Effect::Read | Effect::Write) || result.is_err();
-        match result {
+        let result = match result {
             Ok(mut outcome) => {
                 if warnings > 0 && about.verb != "show" && !interrupted {
                     for row in self.ask("show warnings limit 20").unwrap_or_default() {
@@ -747,10 +699,20 @@ impl Connection for Mariadb {
                 explain_read_only(&mut error, &self.bearings.access, self.refusing);
                 Err(error)
             }
+        };
+        if around && !self.is_gone() {
+            self.ask("rollback")?;
+            self.transaction = None;
         }
+        result
     }
 
     fn refuse_writes(&mut self, refuse: bool) -> Result<(), EngineError> {
+        if refuse && self.transaction.is_some() {
+            return Err(EngineError::plain(
+                "a transaction is open that may write until its end; commit; or rollback; comes first",
+            ));
+        }
         self.ask(if refuse {
             "set session transaction read only"
         } else {

@@ -8,6 +8,7 @@ mod define;
 pub(crate) mod hello;
 mod link;
 mod listing;
+mod reading;
 mod tap;
 mod types;
 
@@ -34,9 +35,11 @@ use crate::engine::{
 use crate::gather::{Gather, HAND_OVER};
 use crate::reach::Reach;
 use crate::served::{
-    CUT, REST, Reading, ServerControl, Tickets, count_small, explain_read_only, runtime,
+    CUT, REST, Reading, ServerControl, Tickets, count_small, explain_read_only, not_while_refusing,
+    runtime,
 };
 use crate::trouble::{Ask, OpenError, Trouble};
+pub(crate) use reading::acting;
 use tap::Ear;
 
 /// The major versions that the tests run against.
@@ -617,25 +620,6 @@ impl Postgres {
         outcome.changed = Some(rows);
         Ok(outcome)
     }
-
-    /// What this program refuses itself while writes are refused, because the server would let it undo that
-    /// or touch what lies outside transactions.
-    fn evades(&self, statement: &str) -> bool {
-        use idle_tide_lang::token::{significant, tokens};
-        let list = significant(&tokens(statement, self.dialect));
-        let has = |word: &str| {
-            list.iter()
-                .any(|t| t.of(statement).eq_ignore_ascii_case(word))
-        };
-        has("default_transaction_read_only")
-            || has("transaction_read_only")
-            || has("set_config")
-            || has("write") && (has("read") || has("transaction"))
-            || has("all") && has("reset")
-            || has("discard")
-            || summary(statement, self.dialect).verb == "copy"
-                && !statement.to_ascii_lowercase().contains("stdout")
-    }
 }
 
 impl Connection for Postgres {
@@ -711,16 +695,16 @@ impl Connection for Postgres {
             });
         }
         let was_in_transaction = self.ear.lock().state != b'I';
+        let about = summary(statement, self.dialect);
+        let mut around = false;
         if self.refusing {
-            if self.evades(statement) {
-                return Err(EngineError {
-                    fault: Fault::ReadOnly,
-                    advice: Some("This session refuses writes, and this could undo that or write outside a transaction; /writes ask allows it again.".into()),
-                    ..EngineError::plain("refused by this program")
-                });
+            let mut ask = |sql: &str| self.ask(sql).ok()?.into_iter().flatten().next()?;
+            if let Some(why) = reading::refused(statement, &about, self.dialect, &mut ask) {
+                return Err(not_while_refusing(&why));
             }
-            if !was_in_transaction {
-                self.ask("set default_transaction_read_only = on")?;
+            if !was_in_transaction && about.effect != Effect::Transaction {
+                self.ask(reading::BEGIN)?;
+                around = true;
             }
         }
         locked(&self.notices).clear();
@@ -744,8 +728,16 @@ impl Connection for Postgres {
         if interrupted {
             self.settle();
         }
-        let effect = summary(statement, self.dialect).effect;
-        self.stale |= !matches!(effect, Effect::Read | Effect::Write)
+        if around && !self.is_gone() {
+            // What it set for the session stays.
+            let ended = self.ask(if result.is_ok() { "commit" } else { "rollback" });
+            if let (true, Err(error)) = (result.is_ok(), ended) {
+                return Err(error);
+            }
+        } else if self.refusing && self.ear.lock().state == b'T' && !was_in_transaction {
+            self.ask(reading::BIND)?;
+        }
+        self.stale |= !matches!(about.effect, Effect::Read | Effect::Write)
             || result.is_err()
             || statement.contains("set_config");
         let heard = self.ear.lock();
@@ -783,7 +775,7 @@ impl Connection for Postgres {
             "reset default_transaction_read_only"
         })?;
         if refuse && self.ear.lock().state == b'T' {
-            self.ask("set transaction read only")?;
+            self.ask(reading::BIND)?;
         }
         self.refusing = refuse;
         self.stale = true;

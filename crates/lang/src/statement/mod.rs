@@ -227,3 +227,16 @@ pub fn summary(text: &str, dialect: &Dialect) -> Summary {
         false => sql::read(head(text, dialect), dialect),
     }
 }
+
+/// The names that stand before an opening bracket, lower case: every function that is called, and perhaps others.
+pub fn called(text: &str, dialect: &Dialect) -> Vec<String> {
+    let list = significant(&tokens(text, dialect));
+    let mut found: Vec<String> = list
+        .windows(2)
+        .filter(|pair| pair[1].kind == TokenKind::Open)
+        .filter_map(|pair| Some(pair[0].name(text)?.to_lowercase()))
+        .collect();
+    found.sort();
+    found.dedup();
+    found
+}

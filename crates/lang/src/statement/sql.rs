@@ -336,7 +336,8 @@ impl<'a> Reader<'a> {
                 .functions
                 .binary_search_by_key(&lower.as_str(), |(name, _)| name)
                 .is_ok();
-            if !known && !self.dialect.is_keyword(&name) && !found.contains(&name) {
+            let acts = ["nextval", "setval", "set_config"].contains(&lower.as_str());
+            if (!known || acts) && !self.dialect.is_keyword(&name) && !found.contains(&name) {
                 found.push(name);
             }
         }
