@@ -242,6 +242,7 @@ pub fn main() -> i32 {
                 keep_going: false,
                 together: false,
                 write: false,
+                new: false,
                 writes: None,
             });
         }

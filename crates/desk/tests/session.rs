@@ -479,6 +479,23 @@ fn what_was_done_is_told_as_it_was() {
     }
 }
 
+/// A secret of one letter is not taken out of every word of the engine's answer.
+#[test]
+fn short_secrets_garble_nothing() {
+    let mut s = Session::memory();
+    s.run("select set_config('app.password', 'e', 1);");
+    let entry = s.desk.entry().expect("entry");
+    assert!(!entry.text.contains("'e'"), "{}", entry.text);
+    let Content::Failure(failure) = &entry.content else {
+        panic!("a failure")
+    };
+    let said = failure.said.as_ref().map_or("", |(words, _)| words);
+    assert!(
+        format!("{} {said}", failure.headline).contains("set_config"),
+        "{failure:?}"
+    );
+}
+
 #[test]
 fn slips_are_answered_in_plain_words() {
     let mut s = Session::memory();

@@ -1,6 +1,7 @@
 //! Secrets in statements: finding the literals that are passwords, and covering them with hidden parameters
 //! (`:?name`). What is covered reads and runs as a statement that asks.
 
+use std::collections::HashSet;
 use std::ops::Range;
 
 use crate::dialect::Dialect;
@@ -15,23 +16,26 @@ pub struct Covered {
     pub secrets: Vec<(String, String)>,
 }
 
-/// Functions that take a password in clear.
-const DIGESTS: [&str; 14] = [
+/// Functions one of whose arguments is a key or a password, always.
+const KEYED: [&str; 14] = [
+    "aes_decrypt",
     "aes_encrypt",
     "crypt",
-    "digest",
+    "decrypt",
+    "decrypt_iv",
+    "des_decrypt",
+    "des_encrypt",
     "encrypt",
+    "encrypt_iv",
     "hmac",
-    "md5",
     "old_password",
     "password",
+    "pgp_sym_decrypt",
     "pgp_sym_encrypt",
-    "sha",
-    "sha1",
-    "sha2",
-    "sha256",
-    "sha512",
 ];
+
+/// Functions that are given a password where one is written or compared.
+const DIGESTS: [&str; 7] = ["digest", "md5", "sha", "sha1", "sha2", "sha256", "sha512"];
 
 /// Whether a name is that of something secret: `password`, `api_token`, `pass_hash`.
 pub fn is_secret_name(name: &str) -> bool {
@@ -51,6 +55,14 @@ pub fn is_secret_name(name: &str) -> bool {
     .iter()
     .any(|part| lower.contains(part))
         || lower == "pass"
+        || is_misspelt(&lower, "password", 1)
+}
+
+/// Whether a word is meant to be another one and is written with so few slips.
+fn is_misspelt(word: &str, meant: &str, slips: usize) -> bool {
+    word.len() + slips >= meant.len()
+        && word.len() <= meant.len() + slips
+        && strsim::damerau_levenshtein(word, meant) <= slips
 }
 
 /// Words that may stand between what names a secret and the secret.
@@ -66,9 +78,14 @@ const BETWEEN: [&str; 9] = [
     "value",
 ];
 
+/// Texts within texts deeper than this are not looked into.
+const DEEPEST: usize = 4;
+
 struct Finder<'a> {
     text: &'a str,
+    dialect: &'a Dialect,
     list: Vec<Token>,
+    depth: usize,
 }
 
 impl Finder<'_> {
@@ -96,8 +113,13 @@ impl Finder<'_> {
                 TokenKind::Operator | TokenKind::Open | TokenKind::Unknown => {}
                 TokenKind::Word | TokenKind::QuotedName => {
                     let word = self.word(back);
-                    if word == "identified" || is_secret_name(&word) {
+                    if is_misspelt(&word, "identified", 2) || is_secret_name(&word) {
                         return true;
+                    }
+                    // `U&'…'`, and texts with the name of their character set.
+                    let of_set = back + 1 == at && word.starts_with('_');
+                    if of_set || word == "u" && self.list[back + 1].of(self.text) == "&" {
+                        continue;
                     }
                     let set_password =
                         word == "for" && self.word(back.saturating_sub(1)) == "password";
@@ -131,15 +153,24 @@ impl Finder<'_> {
         false
     }
 
-    /// Places of literals within calls of functions that take a password.
-    fn in_digests(&self) -> Vec<usize> {
+    /// Places of literals within calls of these functions, and of settings whose name is that of a secret.
+    fn in_calls(&self, functions: &[&str]) -> Vec<usize> {
         let mut found = Vec::new();
         let mut open: Vec<bool> = Vec::new();
         for (at, token) in self.list.iter().enumerate() {
             match token.kind {
                 TokenKind::Open => {
-                    let digest = at > 0 && DIGESTS.contains(&self.word(at - 1).as_str());
-                    open.push(digest);
+                    let called = if at > 0 {
+                        self.word(at - 1)
+                    } else {
+                        String::new()
+                    };
+                    let of_setting = called == "set_config"
+                        && self
+                            .list
+                            .get(at + 1)
+                            .is_some_and(|name| is_secret_name(name.of(self.text)));
+                    open.push(of_setting || functions.contains(&called.as_str()));
                 }
                 TokenKind::Close => drop(open.pop()),
                 TokenKind::Text if open.contains(&true) => found.push(at),
@@ -149,44 +180,129 @@ impl Finder<'_> {
         found
     }
 
-    /// Places of the literals that an insert puts into secret columns.
-    fn inserted(&self) -> Vec<usize> {
-        let mut found = Vec::new();
-        if !matches!(self.word(0).as_str(), "insert" | "replace") {
-            return found;
-        }
-        let Some(open) = self.list.iter().position(|t| t.kind == TokenKind::Open) else {
-            return found;
-        };
-        let mut secret = Vec::new();
+    /// For each of the names between the brackets that open at `open` whether it is that of a secret; and the token
+    /// after the closing one.
+    fn secret_columns(&self, open: usize) -> (Vec<bool>, usize) {
+        let mut secret = vec![false];
         let mut at = open + 1;
         while at < self.list.len() && self.list[at].kind != TokenKind::Close {
-            if self.list[at].kind != TokenKind::Comma {
-                secret.push(is_secret_name(&self.word(at)));
+            match (self.list[at].kind, secret.last_mut()) {
+                (TokenKind::Comma, _) => secret.push(false),
+                (_, Some(last)) => *last |= is_secret_name(&self.word(at)),
+                _ => {}
             }
             at += 1;
         }
-        if self.word(at + 1) != "values" {
-            return found;
-        }
-        let (mut depth, mut column) = (0, 0);
-        for at in at + 2..self.list.len() {
-            match self.list[at].kind {
-                TokenKind::Open => {
-                    depth += 1;
-                    if depth == 1 {
-                        column = 0;
-                    }
-                }
+        (secret, at + 1)
+    }
+
+    /// Places of the literals of a list that stand where a secret belongs. The list ends at its closing bracket or
+    /// at one of `ends`; answers the token after it.
+    fn of_list(
+        &self,
+        mut at: usize,
+        secret: &[bool],
+        ends: &[&str],
+        found: &mut Vec<usize>,
+    ) -> usize {
+        let (mut depth, mut column) = (0_i32, 0);
+        while let Some(token) = self.list.get(at) {
+            match token.kind {
+                TokenKind::Open => depth += 1,
+                TokenKind::Close if depth == 0 => return at + 1,
                 TokenKind::Close => depth -= 1,
-                TokenKind::Comma if depth == 1 => column += 1,
-                TokenKind::Text if depth >= 1 && secret.get(column) == Some(&true) => {
-                    found.push(at)
+                TokenKind::Comma if depth == 0 => column += 1,
+                TokenKind::Semicolon => return at,
+                TokenKind::Word if depth == 0 && ends.contains(&self.word(at).as_str()) => {
+                    return at;
                 }
+                TokenKind::Text if secret.get(column) == Some(&true) => found.push(at),
                 _ => {}
+            }
+            at += 1;
+        }
+        at
+    }
+
+    fn opens(&self, at: usize) -> bool {
+        self.list
+            .get(at)
+            .is_some_and(|token| token.kind == TokenKind::Open)
+    }
+
+    /// Places of the literals that inserts put into secret columns, as values or by a select, and of those that
+    /// an update sets by a list of columns.
+    fn in_columns(&self) -> Vec<usize> {
+        let mut found = Vec::new();
+        for start in 0..self.list.len() {
+            if self.list[start].kind != TokenKind::Word {
+                continue;
+            }
+            let word = self.word(start);
+            let open = match word.as_str() {
+                "insert" | "replace" => (start..start + 12).find(|at| self.opens(*at)),
+                "set" => Some(start + 1).filter(|at| self.opens(*at)),
+                _ => None,
+            };
+            let Some((secret, after)) = open.map(|open| self.secret_columns(open)) else {
+                continue;
+            };
+            if secret.contains(&true) {
+                self.in_values(&secret, after, &mut found);
             }
         }
         found
+    }
+
+    /// What follows a list of columns: `values (…), (…)`, `= (…)`, `= row (…)`, `select …`, in brackets or not.
+    fn in_values(&self, secret: &[bool], mut at: usize, found: &mut Vec<usize>) {
+        const BEFORE: &[&str] = &["overriding", "system", "user", "value", "values", "row"];
+        let is_sign = |at: usize| {
+            self.list
+                .get(at)
+                .is_some_and(|token| token.kind == TokenKind::Operator)
+        };
+        while is_sign(at) || BEFORE.contains(&self.word(at).as_str()) {
+            at += 1;
+        }
+        while self.opens(at) && self.word(at + 1) != "select" {
+            at = self.of_list(at + 1, secret, &[], found);
+            while matches!(self.list.get(at).map(|t| t.kind), Some(TokenKind::Comma))
+                || self.word(at) == "row"
+            {
+                at += 1;
+            }
+        }
+        at += usize::from(self.opens(at));
+        if self.word(at) == "select" {
+            self.of_list(at + 1, secret, &["from", "where", "union"], found);
+        }
+    }
+
+    /// Whether the literal holds a statement or an object with a secret in it.
+    fn holds_one(&self, at: usize) -> bool {
+        let raw = self.list[at].of(self.text);
+        let inner = match raw.strip_prefix('$').and_then(|rest| rest.split_once('$')) {
+            Some((tag, rest)) => {
+                let end = format!("${tag}$");
+                rest.strip_suffix(end.as_str()).unwrap_or(rest).to_string()
+            }
+            None => raw
+                .trim_matches(['\'', '"'])
+                .replace("''", "'")
+                .replace("\"\"", "\""),
+        };
+        let parts: Vec<&str> = inner.split('"').collect();
+        let object = parts.windows(2).any(|pair| {
+            is_secret_name(pair[0])
+                && !pair[0].contains(' ')
+                && pair[1].trim_start().starts_with(':')
+        });
+        object
+            || self.depth < DEEPEST
+                && inner.len() < raw.len()
+                && inner.contains(['\'', '"', '$'])
+                && !places_within(&inner, self.dialect, self.depth + 1).is_empty()
     }
 
     /// Whether the literal is a connection string with a password, or an address with one.
@@ -206,25 +322,42 @@ impl Finder<'_> {
 
 /// The places of the secrets in a statement.
 fn places(text: &str, dialect: &Dialect) -> Vec<Range<usize>> {
+    places_within(text, dialect, 0)
+}
+
+fn places_within(text: &str, dialect: &Dialect, depth: usize) -> Vec<Range<usize>> {
     let finder = Finder {
         text,
+        dialect,
         list: significant(&tokens(text, dialect)),
+        depth,
     };
-    let in_digests = finder.in_digests();
-    let inserted = finder.inserted();
     // A digest of a literal is a secret where something secret is written or compared.
     let secret_around = finder.list.iter().enumerate().any(|(at, token)| {
         matches!(token.kind, TokenKind::Word | TokenKind::QuotedName)
             && is_secret_name(&finder.word(at))
     });
-    (0..finder.list.len())
-        .filter(|at| finder.is_literal(*at))
-        .filter(|at| {
-            finder.is_announced(*at)
-                || inserted.contains(at)
-                || secret_around && in_digests.contains(at)
-                || finder.carries_one(*at)
-        })
+    let mut known = finder.in_columns();
+    known.extend(finder.in_calls(&KEYED));
+    if secret_around {
+        known.extend(finder.in_calls(&DIGESTS));
+    }
+    let known: HashSet<usize> = known.into_iter().collect();
+    let mut found: Vec<usize> = Vec::new();
+    for at in (0..finder.list.len()).filter(|at| finder.is_literal(*at)) {
+        // A literal that goes on in another one behind it.
+        let goes_on = found.last().is_some_and(|last| last + 1 == at);
+        if goes_on
+            || known.contains(&at)
+            || finder.is_announced(at)
+            || finder.carries_one(at)
+            || finder.holds_one(at)
+        {
+            found.push(at);
+        }
+    }
+    found
+        .into_iter()
         .map(|at| finder.list[at].start..finder.list[at].end)
         .collect()
 }
@@ -343,6 +476,67 @@ mod tests {
             ),
             ("grant all on *.* to mate@h identified by \"pw-x\"", MARIADB),
             ("update keepers set pass_hash = sha2('pw-x', 256)", MARIADB),
+            (
+                "insert into keepers (id, password) select 1, 'pw-x'",
+                &SQLITE,
+            ),
+            (
+                "insert into keepers (id, password) select 1, concat('pw-x', name) from t",
+                &POSTGRES,
+            ),
+            (
+                "with a as (insert into keepers (name, password) values ('a', 'pw-x') returning 1) select 1",
+                &POSTGRES,
+            ),
+            (
+                "update keepers set (name, password) = ('a', 'pw-x') where id = 1",
+                &POSTGRES,
+            ),
+            (
+                "update keepers set (name, password) = (select 'a', 'pw-x')",
+                &POSTGRES,
+            ),
+            (
+                "update keepers set (name, password) = row('a', 'pw-x')",
+                &POSTGRES,
+            ),
+            ("insert into keepers (password) value ('pw-x')", MARIADB),
+            (
+                "execute immediate 'create user mate identified by ''pw-x'''",
+                MARIADB,
+            ),
+            (
+                "execute immediate \"create user mate identified by 'pw-x'\"",
+                MARIADB,
+            ),
+            (
+                "do $$ begin create role mate password 'pw-x'; end $$",
+                &POSTGRES,
+            ),
+            (
+                "do $a$ begin execute $b$create role mate password 'pw-x'$b$; end $a$",
+                &POSTGRES,
+            ),
+            (
+                "begin not atomic create user mate identified by 'pw-x'; end",
+                MARIADB,
+            ),
+            (
+                "select set_config('app.password', 'pw-x', false)",
+                &POSTGRES,
+            ),
+            (
+                "insert into docs values ('{\"name\": \"a\", \"password\": \"pw-x\"}')",
+                &POSTGRES,
+            ),
+            ("select pgp_sym_encrypt(note, 'pw-x') from notes", &POSTGRES),
+            ("select aes_decrypt(note, 'pw-x') from notes", MARIADB),
+            ("create role mate password U&'pw-x'", &POSTGRES),
+            ("create user mate identified by _utf8mb4'pw-x'", MARIADB),
+            ("create role mate password 'ab'\n'pw-x'", &POSTGRES),
+            ("create role mate pasword 'pw-x'", &POSTGRES),
+            ("create role mate passwrod 'pw-x'", &POSTGRES),
+            ("create user mate identfied by 'pw-x'", MARIADB),
         ] {
             let covered = cover(text, dialect).unwrap_or_else(|| panic!("not covered: {text}"));
             assert!(!covered.text.contains("pw-x"), "{}", covered.text);
@@ -378,6 +572,13 @@ mod tests {
             "select 'password'",
             "comment on table t is 'a://b'",
             "update t set note = 'x' where name = 'y'",
+            "insert into keepers (password, name) select null, 'Ada'",
+            "update keepers set (name, note) = ('a', 'b')",
+            "select set_config('search_path', 'old', false)",
+            "insert into docs values ('{\"name\": \"password\"}')",
+            "select * from passports where passport = 'x'",
+            "do $$ begin raise notice 'tide'; end $$",
+            "select encode(note, 'hex') from notes",
         ] {
             assert_eq!(cover(text, &POSTGRES), None, "{text}");
         }

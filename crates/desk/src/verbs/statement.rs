@@ -348,7 +348,9 @@ impl Run {
         for (_, literal) in &self.secrets {
             let literal = literal.expose_secret();
             let inside = literal.trim_matches(['\'', '"', '$']);
-            for secret in [literal, inside].into_iter().filter(|s| !s.is_empty()) {
+            // A short one without its quotes would be found in every word.
+            let inside = Some(inside).filter(|inside| inside.chars().count() > 3);
+            for secret in std::iter::once(literal).chain(inside) {
                 error.message = error.message.replace(secret, "…");
                 error.advice = error.advice.map(|advice| advice.replace(secret, "…"));
             }
