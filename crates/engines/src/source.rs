@@ -2,6 +2,7 @@
 //! address of a server. What has to be asked on the way (a password, a host key) is asked of [`Ask`].
 
 use std::fs;
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::{Path, PathBuf};
 
 use secrecy::SecretString;
@@ -271,6 +272,20 @@ pub fn demo_documents() -> Result<PathBuf, OpenError> {
 /// If the file is missing, is no database, is locked, or cannot be made; if the server cannot be reached,
 /// refuses, or is not who it should be; if the user did not want to go on.
 pub fn open(
+    source: &Source,
+    options: OpenOptions,
+    ask: &dyn Ask,
+) -> Result<Box<dyn Connection>, OpenError> {
+    // A driver may fall over an answer that no server gives.
+    let opened = catch_unwind(AssertUnwindSafe(|| open_it(source, options, ask)));
+    opened.unwrap_or_else(|_| {
+        Err(OpenError::plain(
+            "What answered there sent something that no such server sends, and nothing can be made of it.",
+        ))
+    })
+}
+
+fn open_it(
     source: &Source,
     options: OpenOptions,
     ask: &dyn Ask,

@@ -428,7 +428,13 @@ impl Postgres {
         {
             return EngineError {
                 fault: Fault::Lost,
-                message: match self.reach.last_words() {
+                message: match self
+                    .ear
+                    .lock()
+                    .why
+                    .clone()
+                    .or_else(|| self.reach.last_words())
+                {
                     Some(words) => format!("{said}; {words}"),
                     None => said,
                 },

@@ -1,6 +1,7 @@
 //! Listens to what the server sends (PostgreSQL protocol 3.0, "Message Formats") while the driver reads it,
 //! for what the driver keeps to itself: the transaction's state, the parameters the server reports, and
-//! where the columns of a result come from. It changes nothing.
+//! where the columns of a result come from. It changes nothing, but ends a link on which a message is announced
+//! that no server of this kind sends, before memory is taken for it.
 
 use std::collections::{HashMap, VecDeque};
 use std::io;
@@ -9,6 +10,11 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::task::{Context, Poll, ready};
 
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+
+/// The longest message before the login is done, in bytes.
+const BEFORE_LOGIN: usize = 1 << 20;
+/// The longest message of all, in bytes: a row has to be in memory, several times over while it is read.
+const LONGEST: usize = 512 << 20;
 
 /// A column as the server describes it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -33,6 +39,8 @@ pub(super) struct Heard {
     pub described: VecDeque<Vec<Described>>,
     /// The server said good-bye or the link ended.
     pub ended: bool,
+    /// Why it was ended here.
+    pub why: Option<String>,
 }
 
 /// What was heard, shared.
@@ -70,7 +78,7 @@ impl<S> Tap<S> {
         }
     }
 
-    fn hear(&mut self, mut bytes: &[u8]) {
+    fn hear(&mut self, mut bytes: &[u8]) -> io::Result<()> {
         while !bytes.is_empty() {
             if self.head_length < 5 {
                 let take = (5 - self.head_length).min(bytes.len());
@@ -79,10 +87,16 @@ impl<S> Tap<S> {
                 self.head_length += take;
                 bytes = &bytes[take..];
                 if self.head_length < 5 {
-                    return;
+                    return Ok(());
                 }
                 let [_, length @ ..] = self.head;
                 self.left = (u32::from_be_bytes(length) as usize).saturating_sub(4);
+                let logged_in = self.ear.lock().state != 0;
+                if self.left > if logged_in { LONGEST } else { BEFORE_LOGIN } {
+                    let why = too_long(self.left, logged_in);
+                    self.ear.lock().why = Some(why.clone());
+                    return Err(io::Error::other(why));
+                }
                 self.body.clear();
             }
             let take = self.left.min(bytes.len());
@@ -96,6 +110,7 @@ impl<S> Tap<S> {
                 self.head_length = 0;
             }
         }
+        Ok(())
     }
 
     fn message(&mut self) {
@@ -115,6 +130,20 @@ impl<S> Tap<S> {
             }
             _ => {}
         }
+    }
+}
+
+fn too_long(length: usize, logged_in: bool) -> String {
+    match logged_in {
+        true => format!(
+            "the server announces one message of {} MB, and {} MB is the most that is taken; read such a value in parts, with substring",
+            length >> 20,
+            LONGEST >> 20
+        ),
+        false => format!(
+            "it announces a message of {} MB before the login is done, which no such server sends",
+            length >> 20
+        ),
     }
 }
 
@@ -150,8 +179,7 @@ impl<S: AsyncRead + Unpin> AsyncRead for Tap<S> {
         if new.is_empty() || read.is_err() {
             self.ear.lock().ended = true;
         }
-        self.hear(new);
-        Poll::Ready(read)
+        Poll::Ready(read.and(self.hear(new)))
     }
 }
 
@@ -198,7 +226,7 @@ mod tests {
             let ear = Ear::default();
             let mut tap = Tap::new((), ear.clone());
             for piece in bytes.chunks(size) {
-                tap.hear(piece);
+                tap.hear(piece).expect("taken");
             }
             let heard = ear.lock();
             assert_eq!(
@@ -214,5 +242,18 @@ mod tests {
             };
             assert_eq!(heard.described, [vec![expected]]);
         }
+    }
+
+    #[test]
+    fn lengths_are_not_believed() {
+        let long = |length: u32| [&b"D"[..], &length.to_be_bytes()].concat();
+        let mut tap = Tap::new((), Ear::default());
+        assert!(tap.hear(&long(2 << 20)).is_err(), "before the login");
+        let mut tap = Tap::new((), Ear::default());
+        tap.hear(&message(b'Z', b"I")).expect("logged in");
+        assert!(tap.hear(&long(2 << 20)).is_ok());
+        let mut tap = Tap::new((), Ear::default());
+        tap.hear(&message(b'Z', b"I")).expect("logged in");
+        assert!(tap.hear(&long(1_500_000_000)).is_err());
     }
 }

@@ -33,7 +33,7 @@ impl Remote {
                     if self.control.cancel.is_cancelled() {
                         return Err(EngineError::cancelled());
                     }
-                    if !take(cursor.current().as_bytes())? {
+                    if !take(sound(cursor.current().as_bytes())?)? {
                         break;
                     }
                 }
@@ -79,7 +79,7 @@ impl Remote {
                     return Err(EngineError::cancelled());
                 }
                 match more {
-                    Ok(true) if take(cursor.current().as_bytes())? => {}
+                    Ok(true) if take(sound(cursor.current().as_bytes())?)? => {}
                     Ok(_) => return Ok(()),
                     Err(error) => return Err(of_driver(&error, false)),
                 }

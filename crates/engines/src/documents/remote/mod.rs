@@ -203,7 +203,17 @@ async fn reply_in(
     let answer = answer.map_err(|e| of_driver(&e, writes))?;
     let bytes = mongodb::bson::to_vec(&answer)
         .map_err(|e| EngineError::plain(format!("The answer cannot be read: {e}.")))?;
-    Ok(bson::tree(&bytes))
+    Ok(bson::tree(sound(&bytes)?))
+}
+
+/// A document of the server's, if it is one: what reads it goes as deep as it does.
+fn sound(bytes: &[u8]) -> Result<&[u8], EngineError> {
+    match bson::check(bytes) {
+        Ok(()) => Ok(bytes),
+        Err(error) => Err(EngineError::plain(format!(
+            "The server sent a document that cannot be read: {error}."
+        ))),
+    }
 }
 
 impl Remote {
