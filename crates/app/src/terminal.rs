@@ -117,7 +117,14 @@ fn watch_signals(sender: Sender<Happening>) -> io::Result<()> {
             let _ = sender.send(Happening::Signal(signal));
             // The loop ends by itself; if it cannot, the terminal is given back all the same.
             std::thread::sleep(Duration::from_secs(2));
-            give_back();
+            // Nobody may be reading what is written there: the way it is set comes first, and is not waited for.
+            let _ = disable_raw_mode();
+            let (sender, given) = std::sync::mpsc::channel();
+            std::thread::spawn(move || {
+                give_back();
+                let _ = sender.send(());
+            });
+            let _ = given.recv_timeout(Duration::from_millis(500));
             std::process::exit(128 + signal);
         }
     });
