@@ -1,8 +1,10 @@
 //! Measures Idle Tide against the bare driver in the same run, each measurement in a process of its own so that
 //! its peak memory is its own. Prints a table; exits with 1 when a ratio is above its bound. `--servers` measures
-//! only against the servers, `--catalog` only what large catalogs take, `--documents` only the rows on documents.
+//! only against the servers, `--catalog` only what large catalogs take, `--documents` only the rows on documents,
+//! `--scaling` only how work grows with its input.
 
 mod documents;
+mod scaling;
 mod screen;
 mod served;
 mod work;
@@ -76,6 +78,55 @@ struct Row {
     /// Megabytes.
     memory: Option<u64>,
 }
+
+const fn scaling(what: &'static str, ours: &'static str, bare: &'static str, ratio: f64) -> Row {
+    Row {
+        what,
+        ours,
+        bare,
+        ratio,
+        memory: None,
+    }
+}
+
+const SCALING: &[Row] = &[
+    scaling(
+        "20 000 statements, against 10 000",
+        "statements-2",
+        "statements-1",
+        2.3,
+    ),
+    scaling(
+        "/views of 20 000 views, against the engine's own list of their columns",
+        "views",
+        "views-bare",
+        2.3,
+    ),
+    scaling(
+        "an error with 10 000 tables, against 5 000",
+        "error-2",
+        "error-1",
+        2.3,
+    ),
+    scaling(
+        "/shape of 20 000 keys, against 10 000",
+        "shape-2",
+        "shape-1",
+        2.3,
+    ),
+    scaling(
+        "ordering 200 000 documents by decimals, against integers",
+        "order-decimals",
+        "order-integers",
+        3.0,
+    ),
+    scaling(
+        "ordering 200 000 documents by identifiers, against integers",
+        "order-identifiers",
+        "order-integers",
+        3.0,
+    ),
+];
 
 const ROWS: &[Row] = &[
     Row {
@@ -190,7 +241,10 @@ fn main() {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
     if let [name, dir] = arguments.as_slice() {
         let (start, dir) = (std::time::Instant::now(), Path::new(dir));
-        let counted = documents::run(name, dir).unwrap_or_else(|| {
+        let counted = scaling::run(name, dir)
+            .map(Some)
+            .or_else(|| documents::run(name, dir));
+        let counted = counted.unwrap_or_else(|| {
             if !served::run(name, dir) {
                 work::run(name, dir);
             }
@@ -205,8 +259,12 @@ fn main() {
     let only_servers = arguments.iter().any(|argument| argument == "--servers");
     let only_catalog = arguments.iter().any(|argument| argument == "--catalog");
     let only_documents = arguments.iter().any(|argument| argument == "--documents");
-    let servers = served::are_there() && !only_documents;
-    let everything = !only_servers && !only_catalog && !only_documents;
+    let only_scaling = arguments.iter().any(|argument| argument == "--scaling");
+    let servers = served::are_there() && !only_documents && !only_scaling;
+    let everything = !only_servers && !only_catalog && !only_documents && !only_scaling;
+    if everything || only_scaling {
+        scaling::prepare(dir.path());
+    }
     if everything {
         work::prepare(dir.path());
     }
@@ -229,7 +287,12 @@ fn main() {
         (true, true) => &SERVED[..1],
         (true, false) => SERVED,
     };
-    for row in files.iter().chain(documents).chain(served) {
+    let scaling = if everything || only_scaling {
+        SCALING
+    } else {
+        &[]
+    };
+    for row in files.iter().chain(documents).chain(scaling).chain(served) {
         // What disturbs a run only makes it slower: a row that is above its bound is measured again.
         let mut measured = pairs(row.ours, row.bare, dir.path());
         for _ in 0..2 {

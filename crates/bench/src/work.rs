@@ -146,7 +146,7 @@ impl Write for Shared {
     }
 }
 
-fn until(desk: &mut Desk, inbox: &Receiver<Event>, done: impl Fn(&Desk) -> bool) {
+pub fn until(desk: &mut Desk, inbox: &Receiver<Event>, done: impl Fn(&Desk) -> bool) {
     while !done(desk) {
         desk.handle(inbox.recv().expect("an event"));
     }

@@ -8,6 +8,7 @@ use std::io;
 use crate::batch::Row;
 use crate::decimal::{self, is_decimal};
 use crate::document::bson;
+use crate::document::decimal128::{Decimal128, Parts};
 use crate::result::ResultSet;
 use crate::value::ValueRef;
 
@@ -100,12 +101,19 @@ pub fn order_rows(
                 }
                 None => 0,
             },
-            ValueRef::Bson(bson::DECIMAL, _) if is_decimal(value.plain().as_bytes()) => {
-                number_prefix(&value.plain(), &mut kept, &mut tail)
+            ValueRef::Bson(bson::DECIMAL, bytes) if short_decimal(bytes).is_some() => {
+                tail = Tail::Few;
+                short_decimal(bytes).map_or(0, float_order)
             }
-            ValueRef::Bson(..) => {
-                tail = Tail::InResult;
-                value.as_number().map_or(0, float_order)
+            ValueRef::Bson(kind, _) => {
+                let digits = (kind == bson::DECIMAL).then(|| value.plain());
+                match digits.filter(|digits| is_decimal(digits.as_bytes())) {
+                    Some(digits) => number_prefix(&digits, &mut kept, &mut tail),
+                    None => {
+                        tail = Tail::InResult;
+                        value.as_number().map_or(0, float_order)
+                    }
+                }
             }
             ValueRef::Text(t) => text_prefix(t.as_bytes(), &mut kept, &mut tail),
             ValueRef::RawText(b) | ValueRef::Bytes(b) => text_prefix(b, &mut kept, &mut tail),
@@ -211,6 +219,19 @@ fn number_prefix(digits: &str, kept: &mut Vec<u8>, tail: &mut Tail) -> u64 {
         keep(kept, |kept| decimal::write_ordered(digits, kept))
     };
     float_order(digits.parse().unwrap_or_default())
+}
+
+/// The float nearest to a decimal of at most fifteen digits, if it is one: both sides of the one division that
+/// makes it are exact.
+fn short_decimal(bytes: &[u8]) -> Option<f64> {
+    let Parts::Finite(minus, digits, exponent) = Decimal128(bytes.try_into().ok()?).parts() else {
+        return None;
+    };
+    if digits >= 10_u128.pow(15) || !(-15..=0).contains(&exponent) {
+        return None;
+    }
+    let number = digits as f64 / 10_f64.powi(-exponent);
+    Some(if minus { -number } else { number })
 }
 
 /// Keeps some bytes at hand, unless there are too many.
@@ -341,6 +362,10 @@ mod tests {
             bytes[11] = last;
             Value::Bson(bson::ID, bytes.to_vec())
         };
+        let decimal = |text: &str| {
+            let decimal: Decimal128 = text.parse().expect("a number");
+            Value::Bson(bson::DECIMAL, decimal.0.to_vec())
+        };
         let few = [
             number("-12.5"),
             number("-12.50000000000000001"),
@@ -357,6 +382,13 @@ mod tests {
             id(1),
             id(9),
             id(3),
+            decimal("-12.50"),
+            decimal("0.1"),
+            decimal("0.1000000000000000000001"),
+            decimal("1E+3"),
+            decimal("123456789012345"),
+            decimal("0.000000000000001"),
+            decimal("-0"),
         ];
         let count = CHUNK * 2 + 77;
         let rows: Vec<Vec<Value>> = (0..count)

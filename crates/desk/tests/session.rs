@@ -468,14 +468,24 @@ fn what_was_done_is_told_as_it_was() {
         ("insert into t values (2);", "1 row inserted into t."),
         ("begin;", "A transaction is open."),
         ("rollback;", "taken back."),
+        // A full disk ends the transaction by itself; the rollback that follows is right, and finds nothing.
+        ("pragma max_page_count = 20;", ""),
+        ("begin;", "A transaction is open."),
+        ("insert into t values (zeroblob(500000));", "full"),
+        (
+            "rollback;",
+            "No transaction was open, so nothing was taken back.",
+        ),
     ] {
         s.run(statement);
         if s.desk.question().is_some() {
             s.desk.answer(true);
             s.until(|desk| !desk.is_busy());
         }
-        let said = page(s.desk.entry().expect("entry"));
-        assert!(said.contains(words), "{statement}: {said}");
+        let entry = s.desk.entry().expect("entry");
+        if !words.is_empty() {
+            assert!(page(entry).contains(words), "{statement}: {}", page(entry));
+        }
     }
 }
 

@@ -159,6 +159,18 @@ impl Sqlite {
             return Err(error);
         }
         let mut outcome = Outcome::default();
+        // An error may have ended the transaction and taken it back already: then there is nothing to do.
+        let ends = self.connection.is_autocommit() && text.len() < 40;
+        if ends
+            && matches!(
+                text.trim_matches([' ', ';', '\n'])
+                    .to_ascii_lowercase()
+                    .as_str(),
+                "rollback" | "rollback transaction"
+            )
+        {
+            return Ok(outcome);
+        }
         let mut batch = rusqlite::Batch::new(&self.connection, text);
         while let Some(mut statement) = batch.next().map_err(complaint::read)? {
             if statement.parameter_count() > 0 {
