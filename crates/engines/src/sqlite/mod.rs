@@ -208,17 +208,15 @@ impl Sqlite {
                     .notes
                     .push("There was nothing to do: it had been done before.".into());
             }
-            if writes {
-                if about.effect == Effect::Write {
-                    let changed = if self.connection.total_changes() == before {
-                        0
-                    } else {
-                        self.connection.changes()
-                    };
-                    outcome.changed = Some(changed);
-                    if changed == 1 && about.verb == "insert" {
-                        outcome.new_key = Some(self.connection.last_insert_rowid());
-                    }
+            if writes && about.effect == Effect::Write {
+                let changed = if self.connection.total_changes() == before {
+                    0
+                } else {
+                    self.connection.changes()
+                };
+                outcome.changed = Some(changed);
+                if changed == 1 && about.verb == "insert" {
+                    outcome.new_key = Some(self.connection.last_insert_rowid());
                 }
             }
         }

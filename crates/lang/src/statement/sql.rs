@@ -193,7 +193,7 @@ impl<'a> Reader<'a> {
     }
 
     /// Cut at commas outside brackets.
-    fn parts<'t>(self, list: &'t [Token]) -> Vec<&'t [Token]> {
+    fn parts(self, list: &[Token]) -> Vec<&[Token]> {
         let mut depth = 0_i32;
         list.split(|token| {
             match token.kind {
