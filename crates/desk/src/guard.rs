@@ -275,7 +275,13 @@ pub fn question(
     };
     let mut page = Page::new();
     for part in &parts {
+        if page.lines.last().is_some_and(|line| !line.spans.is_empty()) {
+            page.gap();
+        }
         page.say(Tone::Heading, part.heading.clone());
+        if !part.lines.is_empty() && parts.len() == 1 {
+            page.gap();
+        }
         for (label, number, words) in &part.lines {
             let mut line = Line::new().and(Tone::Care, *label);
             if let Some(number) = number {
