@@ -13,12 +13,13 @@ use idle_tide_lang::complete::{Completion, Sources as Known, complete};
 use idle_tide_lang::correct::Correction;
 use ratatui::layout::Rect;
 
-use crate::catalog::CatalogView;
 use crate::composer::Composer;
 use crate::guide;
 use crate::keys::{Keymap, Place};
-use crate::sources::Sources;
 use crate::theme::{Theme, ThemeName};
+use crate::views::catalog::Columns;
+use crate::views::catalog::state::CatalogView;
+use crate::views::view::{Act, Stack};
 
 /// Where typed keys go.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -27,53 +28,6 @@ pub enum Focus {
     Write,
     /// To the result.
     Read,
-}
-
-/// What lies over the desk.
-#[derive(Debug, Clone, PartialEq)]
-pub enum Over {
-    /// Nothing.
-    Nothing,
-    /// The guide: topic, search, first line shown.
-    Guide {
-        /// Place in the list of topics.
-        topic: usize,
-        /// What is searched.
-        search: String,
-        /// First line shown.
-        top: usize,
-    },
-    /// Entries and earlier statements: search and choice.
-    Entries {
-        /// What is searched.
-        search: String,
-        /// Place in the list.
-        at: usize,
-        /// Whether Enter brings the statement into the composer in any case.
-        recall: bool,
-    },
-    /// The catalog.
-    Catalog,
-    /// The sources.
-    Sources(Box<Sources>),
-    /// The current document.
-    Document(Paper),
-    /// The current row as a record; the first line shown.
-    Record {
-        /// First line shown.
-        top: usize,
-    },
-}
-
-/// Where a document is being read.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct Paper {
-    /// Whether it is shown as text.
-    pub text: bool,
-    /// First line shown.
-    pub top: usize,
-    /// The current line.
-    pub at: usize,
 }
 
 /// A line that is asked for while reading.
@@ -176,6 +130,14 @@ pub struct Spots {
     pub drawing: Option<(Rect, usize, usize)>,
 }
 
+impl Spots {
+    /// The place of the list's line that stands in this line of the screen.
+    pub(crate) fn line(&self, y: u16) -> Option<usize> {
+        let found = self.list.iter().find(|(line, _)| *line == y);
+        found.map(|(_, place)| *place)
+    }
+}
+
 /// The full screen.
 pub struct App {
     /// Places in documents that are closed in the outline.
@@ -187,7 +149,7 @@ pub struct App {
     /// Where keys go.
     pub focus: Focus,
     /// What lies over the desk.
-    pub over: Over,
+    pub(crate) stack: Stack,
     /// What is typed where nothing is shown.
     pub hidden: String,
     /// What is asked for while reading.
@@ -247,22 +209,14 @@ pub struct App {
 impl App {
     /// Where the next key acts, first the innermost. What acts everywhere is not among them.
     pub fn places(&self) -> Vec<Place> {
-        let place = match &self.over {
+        let place = match self.in_front() {
             _ if (self.desk.asking()).is_some_and(|a| a.wanted == Wanted::Consent) => {
                 Place::Question
             }
             _ if self.desk.asking().is_some() => Place::Hidden,
             _ if self.asks_to_leave || self.desk.question().is_some() => Place::Question,
-            Over::Sources(view) if view.form.is_some() => Place::Form,
-            Over::Sources(_) => Place::Sources,
-            Over::Catalog if self.catalog.actions.is_some() => Place::Actions,
-            Over::Catalog => Place::Catalog,
-            Over::Guide { .. } => Place::Guide,
-            Over::Entries { .. } => Place::Entries,
-            Over::Record { .. } => Place::Record,
-            Over::Document(_) => Place::Document,
-            Over::Nothing if self.prompt.is_some() => return Vec::new(),
-            Over::Nothing if self.focus == Focus::Write => {
+            None if self.prompt.is_some() => return Vec::new(),
+            None if self.focus == Focus::Write => {
                 let completes = self.choices.open
                     && !self.choices.is_empty()
                     && self.choices.corrections.is_empty();
@@ -271,10 +225,11 @@ impl App {
                     false => vec![Place::Writing],
                 };
             }
-            Over::Nothing if self.reads_links() => Place::Links,
-            Over::Nothing if self.reads_stages() => Place::Stages,
-            Over::Nothing if self.reads_rows() => Place::Rows,
-            Over::Nothing => Place::Text,
+            None if self.reads_links() => Place::Links,
+            None if self.reads_stages() => Place::Stages,
+            None if self.reads_rows() => Place::Rows,
+            None => Place::Text,
+            Some(place) => place,
         };
         vec![place]
     }
@@ -286,7 +241,7 @@ impl App {
             desk,
             composer: Composer::default(),
             focus: Focus::Write,
-            over: Over::Nothing,
+            stack: Stack::default(),
             hidden: String::new(),
             prompt: None,
             choices: Choices::default(),
@@ -321,9 +276,10 @@ impl App {
     pub fn event(&mut self, event: Event) {
         let before = self.desk.entries().len();
         self.desk.handle(event);
-        if self.over == Over::Catalog {
-            self.refresh_catalog();
-        }
+        self.with_view(|view, app| {
+            view.refresh(app);
+            ((), Act::Stay)
+        });
         self.settle(before);
     }
 
@@ -346,12 +302,7 @@ impl App {
         if self.desk.entries().len() > entries_before {
             self.cleared = false;
             self.prompt = None;
-            if matches!(
-                self.over,
-                Over::Record { .. } | Over::Document(_) | Over::Entries { .. }
-            ) {
-                self.over = Over::Nothing;
-            }
+            self.close_views_of_entry();
         }
         if let Some(returned) = self.desk.take_returned() {
             self.take_back(&returned.text, returned.place, returned.corrections);
@@ -390,7 +341,7 @@ impl App {
         }
         self.composer.set(text);
         self.focus = Focus::Write;
-        self.over = Over::Nothing;
+        self.close_views();
         self.mending = true;
         self.refused = text.starts_with('/').then_some(self.composer.revision());
         if let Some(place) = place {
@@ -440,7 +391,7 @@ impl App {
             Request::Sources => self.open_sources(),
             Request::Follow(table) => self.follow(table.as_deref()),
             Request::Catalog(name) => {
-                self.over = Over::Catalog;
+                self.open(Columns);
                 self.refresh_catalog();
                 if let Some(name) = name {
                     self.catalog.go_to(&name);
@@ -490,55 +441,6 @@ impl App {
             self.asks_to_leave = true;
         } else {
             self.leaving = true;
-        }
-    }
-
-    /// Opens the guide at a topic, or searches it.
-    pub fn open_guide(&mut self, topic: &str) {
-        let topic = topic.trim();
-        let at = guide::TOPICS
-            .iter()
-            .position(|t| t.eq_ignore_ascii_case(topic));
-        self.over = Over::Guide {
-            topic: at.unwrap_or(0),
-            search: if at.is_some() {
-                String::new()
-            } else {
-                topic.to_string()
-            },
-            top: 0,
-        };
-    }
-
-    /// Opens the entries.
-    pub fn open_entries(&mut self, recall: bool) {
-        self.over = Over::Entries {
-            search: String::new(),
-            at: 0,
-            recall,
-        };
-    }
-
-    /// Opens the current row as a record.
-    pub fn open_record(&mut self) {
-        let rows = self
-            .desk
-            .entry()
-            .and_then(|e| e.sheet())
-            .map_or(0, |s| s.shown());
-        let documents = self
-            .desk
-            .entry()
-            .and_then(|e| e.sheet())
-            .is_some_and(|s| idle_tide_desk::sheet::read(&s.set).holds_documents());
-        if rows > 0 && !self.cleared && documents {
-            self.open_document(false);
-        } else if rows > 0 && !self.cleared {
-            self.over = Over::Record { top: 0 };
-            self.focus = Focus::Read;
-        } else {
-            self.desk
-                .say("There is no row to show as a record.", Tone::Care);
         }
     }
 
@@ -632,41 +534,6 @@ impl App {
             corrections: Vec::new(),
         };
     }
-
-    /// Statements of this and earlier sessions that fit a search: place of the entry, or of the history
-    /// item; newest first.
-    pub fn found_entries(&self, search: &str) -> Vec<Found> {
-        let words: Vec<String> = search.split_whitespace().map(str::to_lowercase).collect();
-        let fits = |text: &str| {
-            let text = text.to_lowercase();
-            words.iter().all(|word| text.contains(word.as_str()))
-        };
-        let entries = self.desk.entries().iter().enumerate().rev();
-        let mut list: Vec<Found> = entries
-            .filter(|(_, entry)| {
-                fits(&entry.text) && entry.text != "arrival"
-                    || search.is_empty() && entry.text == "arrival"
-            })
-            .map(|(at, _)| Found::Entry(at))
-            .collect();
-        let mut seen = std::collections::HashSet::new();
-        let earlier = self.desk.history().earlier();
-        for (at, item) in earlier.iter().enumerate().rev() {
-            if fits(&item.text) && seen.insert(item.text.as_str()) {
-                list.push(Found::Earlier(at));
-            }
-        }
-        list
-    }
-}
-
-/// A line of the entries view.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Found {
-    /// An entry of this session, by place.
-    Entry(usize),
-    /// A statement of an earlier session, by place in the history.
-    Earlier(usize),
 }
 
 /// A text on one line, blanks and line breaks as one blank, at most `most` characters.

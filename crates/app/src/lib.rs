@@ -3,7 +3,6 @@
 #![deny(missing_docs)]
 
 pub mod app;
-pub mod catalog;
 pub mod cli;
 pub mod composer;
 pub mod guide;
@@ -11,7 +10,6 @@ pub mod keys;
 pub mod practice;
 mod press;
 pub mod shell;
-pub mod sources;
 pub mod terminal;
 pub mod theme;
 pub mod views;

@@ -6,11 +6,12 @@ use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
-use idle_tide::app::{App, Focus, Over};
+use idle_tide::app::{App, Focus};
 use idle_tide::keys::{KEYS, Key, Keymap, Place, presses};
-use idle_tide::sources::Sources;
+
 use idle_tide::theme::{Depth, Theme, ThemeName};
 use idle_tide::views::draw;
+use idle_tide::views::sources::Sources;
 use idle_tide_desk::settings::Places;
 use idle_tide_desk::{Desk, Event, Options, State, Writes, sheet};
 use idle_tide_engines::Connection;
@@ -108,10 +109,10 @@ impl Screen {
         };
         // What runs on this machine is not the test's business.
         let settings = screen.app.desk.settings();
-        screen.app.over = Over::Sources(Box::new(Sources {
+        screen.app.open(Sources {
             settings,
             ..Sources::default()
-        }));
+        });
         screen
     }
 
@@ -275,7 +276,7 @@ fn a_result_and_a_statement_being_written() {
     s.idle();
     s.holds("reading");
     s.press(KeyCode::Enter);
-    assert_eq!(s.app.over, Over::Record { top: 0 });
+    assert_eq!(s.app.in_front(), Some(Place::Record));
     s.holds("record");
 }
 
@@ -307,7 +308,7 @@ fn the_guide_and_the_entries() {
     s.types("export");
     assert!(s.text(142, 42).contains("writes all rows"));
     s.press(KeyCode::Esc).press(KeyCode::Esc);
-    assert_eq!(s.app.over, Over::Nothing);
+    assert!(s.app.is_bare());
 }
 
 #[test]
@@ -796,7 +797,7 @@ fn fingerprint(s: &mut Screen) -> String {
         "{text}{looking:?}{catalog:?}{:?}{:?}{:?}{:?}{grid:?}{view:?}{:?}",
         (app.composer.text(), app.composer.cursor(), app.focus),
         (
-            &app.over,
+            app.views(),
             &app.prompt,
             &app.edit,
             &app.hidden,
@@ -1025,8 +1026,8 @@ fn the_catalog_in_columns() {
         .press(KeyCode::Enter);
     s.idle();
     assert_eq!(
-        s.app.over,
-        Over::Catalog,
+        s.app.in_front(),
+        Some(Place::Catalog),
         "figures are shown where they were asked for"
     );
     s.holds("catalog");

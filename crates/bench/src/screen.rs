@@ -6,9 +6,10 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
-use idle_tide::app::{App, Over};
-use idle_tide::catalog::CatalogView;
+use idle_tide::app::App;
+
 use idle_tide::theme::{Depth, Theme, ThemeName};
+use idle_tide::views::catalog::state::CatalogView;
 use idle_tide::views::draw;
 use idle_tide_core::{Catalog, Database, Field, Kind, Link, Object, links};
 use idle_tide_desk::{Desk, Options, Writes};
@@ -205,7 +206,7 @@ fn catalog_view() {
     for _ in 0..40 {
         app.catalog = CatalogView::default();
         let start = Instant::now();
-        app.over = Over::Catalog;
+        app.open_catalog();
         app.catalog.take(session, &catalog, &ties);
         terminal.draw(|frame| draw(&mut app, frame)).expect("drawn");
         opened.push(start.elapsed());

@@ -1,6 +1,7 @@
 //! What keys do on a drawing of links.
 
 use super::*;
+use crate::keys::Place;
 
 impl App {
     /// Whether the entry that is shown is a drawing.
@@ -13,15 +14,14 @@ impl App {
     }
 
     /// F6: the latest drawing of this session, or a new one.
-    pub(super) fn links_view(&mut self) {
-        if self.over == Over::Catalog
-            && let Some(object) = self.catalog.object().filter(|o| o.has_rows())
-        {
+    pub(crate) fn links_view(&mut self) {
+        let in_catalog = matches!(self.in_front(), Some(Place::Catalog | Place::Actions));
+        self.close_views();
+        let object = self.catalog.object().filter(|o| o.has_rows());
+        if let Some(object) = object.filter(|_| in_catalog) {
             let name = self.catalog.catalog().shortest_name(object);
-            self.over = Over::Nothing;
             return self.command(&format!("/links {}", in_command(&name)));
         }
-        self.over = Over::Nothing;
         if self.reads_links() {
             self.focus = match self.focus {
                 Focus::Read => Focus::Write,
@@ -191,7 +191,7 @@ impl App {
 }
 
 /// A name as an argument of a command.
-pub(super) fn in_command(name: &str) -> String {
+pub(crate) fn in_command(name: &str) -> String {
     if name.contains(char::is_whitespace) || name.contains(['\'', '"']) || name.starts_with("--") {
         if name.contains('"') {
             format!("'{name}'")

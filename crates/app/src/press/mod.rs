@@ -1,12 +1,10 @@
 //! What keys and the mouse do, place by place.
 
-mod catalog;
-mod documents;
-mod links;
+mod hidden;
+pub(crate) mod links;
 mod mouse;
-mod over;
 mod read;
-mod sources;
+mod stages;
 mod write;
 
 use crossterm::event::{
@@ -15,8 +13,8 @@ use crossterm::event::{
 use idle_tide_desk::{Content, Tone};
 use idle_tide_lang::elsewhere;
 
-use crate::app::{App, Choices, Focus, Found, Over, Prompt};
-use crate::guide::TOPICS;
+use crate::app::{App, Choices, Focus, Prompt};
+use crate::views::view::{Act, VIEWS};
 
 impl App {
     /// Takes a key.
@@ -39,8 +37,7 @@ impl App {
             return;
         }
         // Where no Alt key has a meaning, Esc and a letter that came together are what they look like.
-        let writing =
-            self.over == Over::Nothing && self.focus == Focus::Write && self.prompt.is_none();
+        let writing = self.is_bare() && self.focus == Focus::Write && self.prompt.is_none();
         if alt && !writing && matches!(key.code, KeyCode::Char(_)) {
             self.key(KeyEvent::new(KeyCode::Esc, KeyModifiers::NONE));
             self.key(KeyEvent::new(key.code, key.modifiers - KeyModifiers::ALT));
@@ -52,80 +49,54 @@ impl App {
                 self.redraw = true;
                 return;
             }
-            KeyCode::F(1) => return self.help_key(),
-            KeyCode::F(2) => return self.catalog_view(),
-            KeyCode::F(6) => return self.links_view(),
-            KeyCode::F(7) => return self.stages_view(),
-            KeyCode::F(3) => {
-                match self.over {
-                    Over::Entries { .. } => self.over = Over::Nothing,
-                    _ => self.open_entries(false),
-                }
-                return;
-            }
-            KeyCode::F(4) => {
-                match self.over {
-                    Over::Record { .. } | Over::Document(_) => self.over = Over::Nothing,
-                    _ => self.open_record(),
-                }
-                return;
-            }
-            KeyCode::F(9) => {
-                match self.over {
-                    Over::Sources(_) => self.over = Over::Nothing,
-                    _ => self.open_sources(),
-                }
-                return;
-            }
             _ => {}
         }
-        match &self.over {
-            Over::Sources(_) => self.sources_key(key.code, control),
-            Over::Catalog => self.catalog_key(key.code, control),
-            Over::Guide { .. } => self.guide_key(key.code, control),
-            Over::Entries { .. } => self.entries_key(key.code, control),
-            Over::Record { .. } => self.record_key(key.code),
-            Over::Document(_) => self.document_key(key.code),
-            Over::Nothing if self.prompt.is_some() => self.prompt_key(key.code, control),
-            Over::Nothing => match (key.code, control) {
-                (KeyCode::PageUp, true) => self.neighbour(false),
-                (KeyCode::PageDown, true) => self.neighbour(true),
-                _ if self.focus == Focus::Write => self.write_key(key.code, control, alt),
-                _ => self.read_key(key.code, control),
-            },
+        let opens = VIEWS.iter().find(|row| key.code == KeyCode::F(row.key));
+        if let Some(row) = opens {
+            let there = self
+                .in_front()
+                .is_some_and(|place| row.closes.contains(&place));
+            return if there {
+                self.close_view()
+            } else {
+                (row.open)(self)
+            };
+        }
+        if let Some(()) = self.with_view(|view, app| ((), view.key(app, key.code, control))) {
+            return;
+        }
+        if self.prompt.is_some() {
+            return self.prompt_key(key.code, control);
+        }
+        match (key.code, control) {
+            (KeyCode::PageUp, true) => self.neighbour(false),
+            (KeyCode::PageDown, true) => self.neighbour(true),
+            _ if self.focus == Focus::Write => self.write_key(key.code, control, alt),
+            _ => self.read_key(key.code, control),
         }
     }
 
     /// Takes a pasted text: it goes into the composer and never runs.
     pub fn paste(&mut self, text: &str) {
-        if let Over::Guide { search, .. } | Over::Entries { search, .. } = &mut self.over {
-            search.push_str(text.lines().next().unwrap_or(""));
-            return;
-        }
-        if let Some(Prompt::Find(typed) | Prompt::Row(typed)) = &mut self.prompt {
-            typed.push_str(text.lines().next().unwrap_or(""));
-            return;
-        }
-        if self.over == Over::Catalog {
-            let column = self.catalog.focus;
-            self.catalog
-                .typed()
-                .push_str(text.lines().next().unwrap_or(""));
-            return self.catalog.changed(column);
-        }
+        let line = text.lines().next().unwrap_or("");
         if self.desk.asking().is_some() {
-            self.hidden.push_str(text.lines().next().unwrap_or(""));
+            self.hidden.push_str(line);
             return;
         }
-        if let Over::Sources(view) = &mut self.over
-            && let Some(form) = &mut view.form
+        let taken = self.with_view(|view, app| {
+            let taken = view.paste(app, line);
+            (taken, Act::Stay)
+        });
+        if taken == Some(true) {
+            return;
+        }
+        if let Some(Prompt::Find(typed) | Prompt::Row(typed)) = &mut self.prompt
+            && taken.is_none()
         {
-            if crate::sources::FIELDS[form.at].words.is_empty() {
-                form.values[form.at].push_str(text.lines().next().unwrap_or(""));
-            }
+            typed.push_str(line);
             return;
         }
-        self.over = Over::Nothing;
+        self.close_views();
         self.focus = Focus::Write;
         self.composer.insert(text);
         self.choices = Choices::default();
@@ -153,15 +124,13 @@ impl App {
         if self.desk.cancel() {
             return;
         }
-        match self.over {
-            Over::Nothing => {
-                self.prompt = None;
-                self.composer.clear();
-                self.choices = Choices::default();
-                self.marked = None;
-                self.focus = Focus::Write;
-            }
-            _ => self.over = Over::Nothing,
+        if !self.is_bare() {
+            return self.close_views();
         }
+        self.prompt = None;
+        self.composer.clear();
+        self.choices = Choices::default();
+        self.marked = None;
+        self.focus = Focus::Write;
     }
 }

@@ -10,28 +10,22 @@ impl App {
             MouseEventKind::ScrollUp | MouseEventKind::ScrollDown => {
                 let down = event.kind == MouseEventKind::ScrollDown;
                 let step = if down { 3 } else { -3 };
-                let rows = self.reads_rows();
-                let drawing = self.reads_links();
-                match &mut self.over {
-                    Over::Guide { top, .. } | Over::Record { top } => {
-                        *top = top.saturating_add_signed(step);
-                    }
-                    Over::Document(paper) => paper.at = paper.at.saturating_add_signed(step),
-                    Over::Catalog => self.catalog.step(step),
-                    Over::Entries { .. } => {
-                        self.entries_key(if down { KeyCode::Down } else { KeyCode::Up }, false);
-                    }
-                    Over::Sources(_) => {
-                        self.sources_key(if down { KeyCode::Down } else { KeyCode::Up }, false);
-                    }
-                    Over::Nothing if rows => self.move_row(step as i64),
-                    Over::Nothing if drawing => {
-                        let number = self.desk.entry().map_or(0, |entry| entry.number);
-                        let state = self.drawings.entry(number).or_default();
-                        state.follow = false;
-                        state.y = state.y.saturating_add_signed(step);
-                    }
-                    Over::Nothing => self.scroll_text(step, 0),
+                let scrolled = self.with_view(|view, app| {
+                    view.scroll(app, step);
+                    ((), Act::Stay)
+                });
+                if scrolled.is_some() {
+                    return;
+                }
+                if self.reads_rows() {
+                    self.move_row(step as i64);
+                } else if self.reads_links() {
+                    let number = self.desk.entry().map_or(0, |entry| entry.number);
+                    let state = self.drawings.entry(number).or_default();
+                    state.follow = false;
+                    state.y = state.y.saturating_add_signed(step);
+                } else {
+                    self.scroll_text(step, 0);
                 }
             }
             MouseEventKind::Down(MouseButton::Left) => self.click(x, y),
@@ -41,29 +35,10 @@ impl App {
 
     pub(super) fn click(&mut self, x: u16, y: u16) {
         let place = ratatui::layout::Position::new(x, y);
-        if self.over == Over::Catalog {
-            let spot = self
-                .spots
-                .catalog
-                .iter()
-                .find(|(_, area, _)| area.contains(place))
-                .copied();
-            if let Some((column, _, at)) = spot {
-                let marked = match column {
-                    0 => self.catalog.shelves.at,
-                    1 => self.catalog.objects.at,
-                    _ => self.catalog.parts.at,
-                };
-                let again = self.catalog.focus == column && marked == at;
-                self.catalog.focus = column;
-                self.catalog.step(at as isize - marked as isize);
-                if again {
-                    self.catalog_key(KeyCode::Enter, false);
-                }
-            }
+        if let Some(()) = self.with_view(|view, app| ((), view.click(app, place))) {
             return;
         }
-        if let (Over::Nothing, Some((area, left, top))) = (&self.over, self.spots.drawing)
+        if let Some((area, left, top)) = self.spots.drawing
             && area.contains(place)
         {
             let (x, y) = (
@@ -80,27 +55,14 @@ impl App {
             }
             return;
         }
-        if let Some((_, place)) = self.spots.list.iter().find(|(line, _)| *line == y).copied() {
-            match &mut self.over {
-                Over::Guide { topic, search, top } => {
-                    (*topic, *top) = (place, 0);
-                    search.clear();
-                }
-                Over::Entries { at, .. } if *at == place => self.entries_key(KeyCode::Enter, false),
-                Over::Entries { at, .. } => *at = place,
-                Over::Sources(view) if view.form.is_none() && view.at == place => {
-                    self.sources_key(KeyCode::Enter, false);
-                }
-                Over::Sources(view) if view.form.is_none() => view.at = place,
-                Over::Nothing if self.choices.open => {
-                    self.choices.at = place;
-                    self.accept();
-                }
-                _ => {}
+        if let Some(place) = self.spots.line(y) {
+            if self.choices.open {
+                self.choices.at = place;
+                self.accept();
             }
             return;
         }
-        if self.over != Over::Nothing || self.desk.question().is_some() {
+        if self.desk.question().is_some() {
             return;
         }
         let spots = &self.spots;

@@ -20,7 +20,7 @@ impl App {
         }
     }
 
-    pub(super) fn move_row(&mut self, by: i64) {
+    pub(crate) fn move_row(&mut self, by: i64) {
         let row = self.grid().map_or(0, |grid| grid.row);
         self.go_to_row(row.saturating_add_signed(by));
     }
@@ -51,7 +51,7 @@ impl App {
     }
 
     /// Runs the command that a reading key stands for; it is not kept in the history.
-    pub(super) fn command(&mut self, text: &str) {
+    pub(crate) fn command(&mut self, text: &str) {
         let before = self.desk.entries().len();
         self.desk.hush();
         self.desk.submit_piece(text, true);

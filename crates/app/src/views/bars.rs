@@ -10,7 +10,7 @@ use ratatui::layout::Rect;
 use unicode_width::UnicodeWidthStr;
 
 use super::paint::Painter;
-use crate::app::{App, Focus, Over, one_line};
+use crate::app::{App, Focus, one_line};
 use crate::keys::{Place, of};
 use crate::theme::{Ground, ThemeName};
 
@@ -483,7 +483,7 @@ pub(super) fn hints(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
     let open = app.composer.analysis(dialect).open.last().copied();
     let mut list: Vec<(String, String)> = Vec::new();
     let places = app.places();
-    if app.over == Over::Nothing && app.prompt.is_some() {
+    if app.is_bare() && app.prompt.is_some() {
         list.push(("Enter".into(), "goes there".into()));
         list.push(("Esc".into(), "leaves it".into()));
     }
@@ -518,7 +518,7 @@ pub(super) fn hints(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
                 Focus::Read => list.push(("R".into(), "connects anew".into())),
             }
         }
-        let mending = app.mending && app.focus == Focus::Write && app.over == Over::Nothing;
+        let mending = app.mending && app.focus == Focus::Write && app.is_bare();
         if mending {
             let again = app.composer.text().starts_with("/open");
             list.push((
@@ -527,14 +527,14 @@ pub(super) fn hints(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
             ));
         }
         if app.focus == Focus::Write
-            && app.over == Over::Nothing
+            && app.is_bare()
             && let Some(command) =
                 elsewhere::matching_command(app.composer.text(), app.desk.dialect())
         {
             list.push(("Tab".into(), format!("makes it {command}")));
         }
         if app.focus == Focus::Write
-            && app.over == Over::Nothing
+            && app.is_bare()
             && app.desk.dialect().is_flow()
             && app.composer.text().trim_start().starts_with("from ")
         {
@@ -549,7 +549,7 @@ pub(super) fn hints(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
                 }
             }
         }
-        if matches!(app.over, Over::Nothing) && app.prompt.is_none() {
+        if app.is_bare() && app.prompt.is_none() {
             for key in of(Place::Everywhere).filter(|key| key.hinted) {
                 list.push((app.keymap.cap(key).into(), key.hint.into()));
             }
@@ -560,7 +560,7 @@ pub(super) fn hints(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
     let end = area.right().saturating_sub(1);
     let mut right = end;
     if app.focus == Focus::Write
-        && app.over == Over::Nothing
+        && app.is_bare()
         && let Some(open) = open
     {
         let text = format!("{} open since line {}", open.what.word(), open.line);

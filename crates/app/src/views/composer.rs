@@ -13,7 +13,7 @@ use unicode_segmentation::UnicodeSegmentation;
 use unicode_width::UnicodeWidthStr;
 
 use super::paint::Painter;
-use crate::app::{App, Focus, Over, Prompt};
+use crate::app::{App, Focus, Prompt};
 use crate::theme::Ground;
 
 /// Columns before the text: margin, bar, number.
@@ -53,8 +53,7 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bool
         frame.set_cursor_position(Position::new(x.min(area.right() - 1), area.y));
         return;
     }
-    let writing =
-        app.focus == Focus::Write && app.over == Over::Nothing && app.desk.asking().is_none();
+    let writing = app.focus == Focus::Write && app.is_bare() && app.desk.asking().is_none();
     let pad = u16::from(roomy && writing && area.height > 2);
     let gutter = if area.width < 40 { 5 } else { GUTTER };
     let first_line = area.y + pad;

@@ -9,7 +9,7 @@ use ratatui::Frame;
 use ratatui::layout::Rect;
 
 use super::paint::Painter;
-use crate::app::{App, Focus, Grid, Over, is_open};
+use crate::app::{App, Focus, Grid, is_open};
 use crate::theme::Ground;
 
 /// Widest a column gets, unless it is the last one.
@@ -302,7 +302,7 @@ fn paint(app: &mut App, frame: &mut Frame<'_>, area: Rect, sight: &Sight<'_>) {
     let Some(rows) = entry.sheet() else {
         return;
     };
-    let reading = app.focus == Focus::Read && app.over == Over::Nothing;
+    let reading = app.focus == Focus::Read && app.is_bare();
     let end = placed
         .last()
         .map_or(area.x, |last| last.x + last.width + 2)

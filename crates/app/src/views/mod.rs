@@ -2,23 +2,26 @@
 //! for.
 
 mod bars;
-mod catalog;
+pub mod catalog;
 mod composer;
-pub(crate) mod document;
+mod document;
+mod entries;
 mod grid;
+mod guide;
 mod links;
-mod lists;
 mod pages;
 pub mod paint;
 mod record;
-mod sources;
+pub mod sources;
 mod stages;
+pub mod view;
 
 use ratatui::Frame;
 use ratatui::layout::Rect;
 
-use crate::app::{App, Focus, Over, Spots};
+use crate::app::{App, Focus, Spots};
 use crate::theme::Ground;
+use view::Act;
 
 /// How the screen is shared out; parts without room have no height.
 struct Shares {
@@ -36,8 +39,7 @@ struct Shares {
 fn share(app: &mut App, area: Rect) -> Shares {
     let height = area.height;
     let roomy = height >= 30;
-    let writing =
-        app.focus == Focus::Write && app.over == Over::Nothing && app.desk.asking().is_none();
+    let writing = app.focus == Focus::Write && app.is_bare() && app.desk.asking().is_none();
     let dialect = app.desk.dialect();
     let lines = app.composer.analysis(dialect).lines.len() as u16;
     let mut strip = 0;
@@ -110,31 +112,26 @@ pub fn draw(app: &mut App, frame: &mut Frame<'_>) {
         area.width,
         shares.tide.y.max(shares.entry.y) - shares.entry.y,
     );
-    match app.over.clone() {
-        _ if app.desk.asking().is_some() => {
-            bars::entry_line(app, frame, shares.entry);
-            pages::asking(app, frame, shares.result);
+    let over = app.views().last();
+    if app.desk.asking().is_some() || over.is_none_or(|view| view.is_about_entry()) {
+        bars::entry_line(app, frame, shares.entry);
+    }
+    if app.desk.asking().is_some() {
+        pages::asking(app, frame, shares.result);
+    } else if app.is_bare() {
+        if !app.cleared {
+            pages::result(app, frame, shares.result, shares.roomy);
         }
-        Over::Guide { topic, search, top } => lists::guide(app, frame, body, topic, &search, top),
-        Over::Entries { search, at, recall } => {
-            lists::entries(app, frame, body, &search, at, recall)
-        }
-        Over::Catalog => catalog::draw(app, frame, body),
-        Over::Sources(view) => sources::draw(app, frame, body, &view),
-        Over::Document(paper) => {
-            bars::entry_line(app, frame, shares.entry);
-            document::draw(app, frame, shares.result, paper);
-        }
-        Over::Record { top } => {
-            bars::entry_line(app, frame, shares.entry);
-            record::draw(app, frame, shares.result, top);
-        }
-        Over::Nothing => {
-            bars::entry_line(app, frame, shares.entry);
-            if !app.cleared {
-                pages::result(app, frame, shares.result, shares.roomy);
-            }
-        }
+    } else {
+        app.with_view(|view, app| {
+            let area = if view.is_about_entry() {
+                shares.result
+            } else {
+                body
+            };
+            view.draw(app, frame, area);
+            ((), Act::Stay)
+        });
     }
     bars::tide(app, frame, shares.tide);
     bars::strip(app, frame, shares.strip);

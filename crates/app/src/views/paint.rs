@@ -94,3 +94,16 @@ impl Painter<'_> {
         width + 1 + self.text(x + width + 1, y, rest, Tone::Faint, hint)
     }
 }
+
+/// The line above a view in which something can be searched: its name, and what is searched or `idle`.
+pub(super) fn title(p: &mut Painter<'_>, area: Rect, name: &str, search: &str, idle: &str) {
+    let mut x = area.x + 4;
+    x += p.text(x, area.y, 20, Tone::Active, name) + 3;
+    let room = area.right().saturating_sub(x + 2);
+    if search.is_empty() {
+        p.text(x, area.y, room, Tone::Faint, idle);
+    } else {
+        x += p.text(x, area.y, room, Tone::Active, search);
+        p.text(x, area.y, 1, Tone::Active, "▏");
+    }
+}

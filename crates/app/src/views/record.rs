@@ -1,5 +1,6 @@
 //! The current row as a record: one field per line, long values broken over several.
 
+use crossterm::event::KeyCode;
 use idle_tide_core::ValueRef;
 use idle_tide_desk::{Tone, sheet};
 use idle_tide_draw::marks::{Look, show_text, show_value};
@@ -9,7 +10,9 @@ use ratatui::layout::Rect;
 
 use super::grid::tone_of;
 use super::paint::Painter;
-use crate::app::{App, Over};
+use super::view::{Act, View};
+use crate::app::{App, Focus};
+use crate::keys::Place;
 use crate::theme::Ground;
 
 /// Lines that one value may take.
@@ -22,97 +25,156 @@ struct Field {
     look: Look,
 }
 
-/// Draws the current row.
-pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, top: usize) {
-    if area.height == 0 {
-        return;
-    }
-    let Some((row, shown, column)) = app
-        .grid()
-        .map(|grid| (grid.row, grid.column))
-        .and_then(|(row, column)| Some((row, app.desk.entry()?.sheet()?.shown(), column)))
-    else {
-        return;
-    };
-    let width = usize::from(area.width.saturating_sub(10));
-    let fields = fields(app, row, width);
-    let names = fields
-        .iter()
-        .map(|f| f.name.chars().count())
-        .max()
-        .unwrap_or(0);
-    let types = fields
-        .iter()
-        .map(|f| f.words.chars().count())
-        .max()
-        .unwrap_or(0)
-        .min(26);
-    let mut lines: Vec<(Option<usize>, String, Look, usize)> = Vec::new();
-    for (at, field) in fields.iter().enumerate() {
-        for (n, line) in field.lines.iter().enumerate() {
-            lines.push(((n == 0).then_some(at), line.clone(), field.look, at));
+/// Where the record is read.
+#[derive(Debug, Default)]
+pub struct Record {
+    /// First line shown.
+    top: usize,
+}
+
+impl App {
+    /// Opens the current row as a record.
+    pub fn open_record(&mut self) {
+        let rows = self
+            .desk
+            .entry()
+            .and_then(|e| e.sheet())
+            .map_or(0, |s| s.shown());
+        let documents = self
+            .desk
+            .entry()
+            .and_then(|e| e.sheet())
+            .is_some_and(|s| idle_tide_desk::sheet::read(&s.set).holds_documents());
+        if rows > 0 && !self.cleared && documents {
+            self.open_document(false);
+        } else if rows > 0 && !self.cleared {
+            self.open(Record::default());
+            self.focus = Focus::Read;
+        } else {
+            self.desk
+                .say("There is no row to show as a record.", Tone::Care);
         }
     }
-    let body = usize::from(area.height.saturating_sub(2));
-    let top = top.min(lines.len().saturating_sub(body));
-    app.over = Over::Record { top };
-    let mut p = Painter {
-        buffer: frame.buffer_mut(),
-        theme: app.theme,
-        ground: Ground::Air,
-    };
-    for (n, (head, text, look, of)) in lines.iter().skip(top).take(body).enumerate() {
-        let y = area.y + n as u16;
-        p.ground = if of % 2 == 1 {
-            Ground::Shade
-        } else {
-            Ground::Air
+}
+
+impl View for Record {
+    fn place(&self, _: &App) -> Place {
+        Place::Record
+    }
+
+    fn is_about_entry(&self) -> bool {
+        true
+    }
+
+    fn draw(&mut self, app: &mut App, frame: &mut Frame<'_>, area: Rect) {
+        if area.height == 0 {
+            return;
+        }
+        let Some((row, shown, column)) = app
+            .grid()
+            .map(|grid| (grid.row, grid.column))
+            .and_then(|(row, column)| Some((row, app.desk.entry()?.sheet()?.shown(), column)))
+        else {
+            return;
         };
-        p.fill(Rect::new(area.x + 2, y, area.width.saturating_sub(4), 1));
-        let x = area.x + 4;
-        if let Some(at) = head {
-            let field = &fields[*at];
-            let tone = if *at == column {
-                Tone::Active
+        let width = usize::from(area.width.saturating_sub(10));
+        let fields = fields(app, row, width);
+        let names = fields
+            .iter()
+            .map(|f| f.name.chars().count())
+            .max()
+            .unwrap_or(0);
+        let types = fields
+            .iter()
+            .map(|f| f.words.chars().count())
+            .max()
+            .unwrap_or(0)
+            .min(26);
+        let mut lines: Vec<(Option<usize>, String, Look, usize)> = Vec::new();
+        for (at, field) in fields.iter().enumerate() {
+            for (n, line) in field.lines.iter().enumerate() {
+                lines.push(((n == 0).then_some(at), line.clone(), field.look, at));
+            }
+        }
+        let body = usize::from(area.height.saturating_sub(2));
+        let top = self.top.min(lines.len().saturating_sub(body));
+        self.top = top;
+        let mut p = Painter {
+            buffer: frame.buffer_mut(),
+            theme: app.theme,
+            ground: Ground::Air,
+        };
+        for (n, (head, text, look, of)) in lines.iter().skip(top).take(body).enumerate() {
+            let y = area.y + n as u16;
+            p.ground = if of % 2 == 1 {
+                Ground::Shade
             } else {
-                Tone::Heading
+                Ground::Air
             };
-            p.text(x, y, names as u16, tone, &field.name);
+            p.fill(Rect::new(area.x + 2, y, area.width.saturating_sub(4), 1));
+            let x = area.x + 4;
+            if let Some(at) = head {
+                let field = &fields[*at];
+                let tone = if *at == column {
+                    Tone::Active
+                } else {
+                    Tone::Heading
+                };
+                p.text(x, y, names as u16, tone, &field.name);
+                p.text(
+                    x + names as u16 + 2,
+                    y,
+                    types as u16,
+                    Tone::Faint,
+                    &field.words,
+                );
+            }
+            let x = x + names as u16 + types as u16 + 5;
             p.text(
-                x + names as u16 + 2,
+                x,
                 y,
-                types as u16,
-                Tone::Faint,
-                &field.words,
+                area.right().saturating_sub(x + 2),
+                tone_of(*look),
+                text,
             );
         }
-        let x = x + names as u16 + types as u16 + 5;
+        p.ground = Ground::Air;
+        let y = area.bottom() - 1;
+        let place = format!("row {} of {}", grouped(row + 1), grouped(shown));
+        let rest = lines.len().saturating_sub(top + body);
+        let more = if rest > 0 {
+            format!("{rest} more lines below")
+        } else {
+            String::new()
+        };
+        p.text(area.x + 4, y, 40, Tone::Faint, &more);
+        let width = place.chars().count() as u16;
         p.text(
-            x,
+            area.right().saturating_sub(width + 3),
             y,
-            area.right().saturating_sub(x + 2),
-            tone_of(*look),
-            text,
+            width,
+            Tone::Faint,
+            &place,
         );
     }
-    p.ground = Ground::Air;
-    let y = area.bottom() - 1;
-    let place = format!("row {} of {}", grouped(row + 1), grouped(shown));
-    let rest = lines.len().saturating_sub(top + body);
-    let more = if rest > 0 {
-        format!("{rest} more lines below")
-    } else {
-        String::new()
-    };
-    p.text(area.x + 4, y, 40, Tone::Faint, &more);
-    let width = place.chars().count() as u16;
-    p.text(
-        area.right().saturating_sub(width + 3),
-        y,
-        width,
-        Tone::Faint,
-        &place,
-    );
+
+    fn key(&mut self, app: &mut App, code: KeyCode, _: bool) -> Act {
+        match code {
+            KeyCode::Esc | KeyCode::Enter => return Act::Close,
+            KeyCode::PageUp => self.top = self.top.saturating_sub(10),
+            KeyCode::PageDown => self.top += 10,
+            KeyCode::Up => app.move_row(-1),
+            KeyCode::Down => app.move_row(1),
+            KeyCode::Home => app.go_to_row(0),
+            KeyCode::End => app.go_to_row(u64::MAX),
+            _ => {}
+        }
+        Act::Stay
+    }
+
+    fn scroll(&mut self, _: &mut App, by: isize) {
+        self.top = self.top.saturating_add_signed(by);
+    }
 }
 
 fn fields(app: &App, row: u64, width: usize) -> Vec<Field> {

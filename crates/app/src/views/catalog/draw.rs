@@ -12,9 +12,9 @@ use ratatui::Frame;
 use ratatui::layout::Rect;
 use unicode_width::UnicodeWidthStr;
 
-use super::paint::Painter;
+use super::super::paint::Painter;
+use super::state::{CatalogView, Entry, Line, Narrowed, Part, Shelf};
 use crate::app::App;
-use crate::catalog::{CatalogView, Entry, Line, Narrowed, Part, Shelf};
 use crate::guide::wrap;
 use crate::theme::Ground;
 
@@ -115,7 +115,7 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
         }
     }
     if let Some(marked) = view.actions {
-        let list = crate::catalog::actions(app.desk.dialect());
+        let list = super::state::actions(app.desk.dialect());
         actions(&mut p, area, &list, marked);
     }
     app.spots.catalog = spots;

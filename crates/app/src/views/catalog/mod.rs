@@ -1,24 +1,88 @@
-//! What keys do in the catalog view: move, narrow, open to the right, act.
+//! The catalog in columns: move, narrow, open to the right, act. Where it was left it opens again.
 
+mod draw;
+pub mod state;
+
+use crossterm::event::KeyCode;
+use idle_tide_desk::Tone;
 use idle_tide_lang::join;
+use ratatui::Frame;
+use ratatui::layout::{Position, Rect};
 
-use super::links::in_command;
-use super::*;
-use crate::catalog::{Entry, Part, Shelf, actions};
+use super::view::{Act, View};
+use crate::app::{App, Focus};
+use crate::keys::Place;
+use crate::press::links::in_command;
+use state::{Entry, Part, Shelf, actions};
+
+/// The view; its state is kept while it is closed.
+#[derive(Debug, Clone, Copy)]
+pub struct Columns;
+
+impl View for Columns {
+    fn place(&self, app: &App) -> Place {
+        match app.catalog.actions {
+            Some(_) => Place::Actions,
+            None => Place::Catalog,
+        }
+    }
+
+    fn draw(&mut self, app: &mut App, frame: &mut Frame<'_>, area: Rect) {
+        draw::draw(app, frame, area);
+    }
+
+    fn key(&mut self, app: &mut App, code: KeyCode, control: bool) -> Act {
+        app.catalog_key(code, control)
+    }
+
+    fn scroll(&mut self, app: &mut App, by: isize) {
+        app.catalog.step(by);
+    }
+
+    fn click(&mut self, app: &mut App, at: Position) -> Act {
+        let spot = app
+            .spots
+            .catalog
+            .iter()
+            .find(|(_, area, _)| area.contains(at));
+        let Some((column, _, at)) = spot.copied() else {
+            return Act::Stay;
+        };
+        let marked = match column {
+            0 => app.catalog.shelves.at,
+            1 => app.catalog.objects.at,
+            _ => app.catalog.parts.at,
+        };
+        let again = app.catalog.focus == column && marked == at;
+        app.catalog.focus = column;
+        app.catalog.step(at as isize - marked as isize);
+        match again {
+            true => app.catalog_key(KeyCode::Enter, false),
+            false => Act::Stay,
+        }
+    }
+
+    fn paste(&mut self, app: &mut App, line: &str) -> bool {
+        let column = app.catalog.focus;
+        app.catalog.typed().push_str(line);
+        app.catalog.changed(column);
+        true
+    }
+
+    fn refresh(&mut self, app: &mut App) {
+        app.refresh_catalog();
+    }
+}
 
 impl App {
-    /// Opens the catalog view where it was left, or closes it.
-    pub(super) fn catalog_view(&mut self) {
-        if self.over == Over::Catalog {
-            self.over = Over::Nothing;
-            return;
-        }
+    /// Opens the catalog view where it was left.
+    pub fn open_catalog(&mut self) {
         if self.desk.session().is_nowhere() {
             self.desk
                 .say("No source is open. F9 shows which there are.", Tone::Care);
             return;
         }
-        self.over = Over::Catalog;
+        self.open(Columns);
         self.refresh_catalog();
     }
 
@@ -30,7 +94,7 @@ impl App {
         self.catalog.take(number, &catalog, &ties);
     }
 
-    pub(super) fn catalog_key(&mut self, code: KeyCode, control: bool) {
+    fn catalog_key(&mut self, code: KeyCode, control: bool) -> Act {
         if let Some(at) = self.catalog.actions {
             let last = actions(self.desk.dialect()).len() - 1;
             match code {
@@ -43,7 +107,7 @@ impl App {
                 }
                 _ => {}
             }
-            return;
+            return Act::Stay;
         }
         let column = self.catalog.focus;
         match code {
@@ -51,7 +115,7 @@ impl App {
                 self.catalog.typed().clear();
                 self.catalog.changed(column);
             }
-            KeyCode::Esc => self.over = Over::Nothing,
+            KeyCode::Esc => return Act::Close,
             KeyCode::Left => self.catalog.focus = column.saturating_sub(1),
             KeyCode::Right => {
                 let open = match column {
@@ -99,6 +163,7 @@ impl App {
             }
             _ => {}
         }
+        Act::Stay
     }
 
     /// Runs the command of an action on the marked object.
@@ -110,13 +175,10 @@ impl App {
         // The figures of a column are shown where it is marked.
         let stays = command == "/figures" && self.catalog.focus == 2;
         if !stays {
-            self.over = Over::Nothing;
+            self.close_views();
             self.focus = Focus::Read;
         }
         self.command(&format!("{command} {}", in_command(&name)));
-        if stays {
-            self.over = Over::Catalog;
-        }
     }
 
     /// Enter: the name of what is marked goes into the statement; another database is gone to.
@@ -133,7 +195,7 @@ impl App {
         ) {
             (_, Some(Shelf::Other(name)), ..) => {
                 let name = name.clone();
-                self.over = Over::Nothing;
+                self.close_views();
                 return self.command(&format!("/use {}", in_command(&name)));
             }
             (0, Some(Shelf::Schema(name)), ..) => quoted(name),
@@ -143,7 +205,7 @@ impl App {
             }
             (1, _, Some(Entry::Role(at)), _) => {
                 let name = view.catalog().roles[*at].clone();
-                self.over = Over::Nothing;
+                self.close_views();
                 self.focus = Focus::Read;
                 return self.command(&format!("/access {}", in_command(&name)));
             }
@@ -167,7 +229,7 @@ impl App {
                 None => return,
             },
         };
-        self.over = Over::Nothing;
+        self.close_views();
         self.focus = Focus::Write;
         let before = &self.composer.text()[..self.composer.cursor()];
         let glued = before

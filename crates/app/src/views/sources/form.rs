@@ -1,47 +1,7 @@
-//! The state of the sources view: its lines, and the form in which a saved source is made or changed.
+//! The form in which a saved source is made or changed.
 
 use idle_tide_desk::settings::{Saved, Settings, Tone};
 use idle_tide_engines::{Overrides, Source, address::without_password};
-
-use crate::app::{App, Over};
-
-/// A line of the view.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum SourceLine {
-    /// An open session, by its number.
-    Open(u32),
-    /// A saved source, by its name.
-    Saved(String),
-    /// A server found on this machine, by its place in the list.
-    Found(usize),
-    /// The practice harbour: its tables, or its documents.
-    Demo(&'static str),
-}
-
-impl SourceLine {
-    /// The heading it stands under.
-    pub fn group(&self) -> &'static str {
-        match self {
-            SourceLine::Open(_) => "Open",
-            SourceLine::Saved(_) => "Saved",
-            SourceLine::Found(_) => "Found on this machine",
-            SourceLine::Demo(_) => "To try things on",
-        }
-    }
-}
-
-/// The view.
-#[derive(Debug, Clone, Default, PartialEq)]
-pub struct Sources {
-    /// The marked line.
-    pub at: usize,
-    /// The form, while it is open.
-    pub form: Option<Form>,
-    /// Whether removing the marked line is asked about.
-    pub removing: bool,
-    /// The settings as they were read when the view was opened or changed.
-    pub settings: Settings,
-}
 
 /// A field of the form.
 pub struct Field {
@@ -210,38 +170,6 @@ impl Form {
                 ..before
             },
         ))
-    }
-}
-
-impl App {
-    /// Opens the sources and looks at this machine.
-    pub fn open_sources(&mut self) {
-        self.over = Over::Sources(Box::new(Sources {
-            settings: self.desk.settings(),
-            ..Sources::default()
-        }));
-        self.desk.look_for_servers();
-    }
-
-    /// The lines of the view.
-    pub fn source_lines(&self) -> Vec<SourceLine> {
-        let Over::Sources(view) = &self.over else {
-            return Vec::new();
-        };
-        let mut lines: Vec<SourceLine> = self
-            .desk
-            .sessions()
-            .map(|s| SourceLine::Open(s.number()))
-            .collect();
-        lines.extend(
-            view.settings
-                .sources
-                .keys()
-                .map(|name| SourceLine::Saved(name.clone())),
-        );
-        lines.extend((0..self.desk.found().0.len()).map(SourceLine::Found));
-        lines.extend(["demo", "demo-docs"].map(SourceLine::Demo));
-        lines
     }
 }
 

@@ -5,9 +5,10 @@ use idle_tide_desk::settings::Tone as SourceTone;
 use ratatui::Frame;
 use ratatui::layout::Rect;
 
-use super::paint::Painter;
+use super::super::paint::Painter;
+use super::form::{FIELDS, Form};
+use super::{SourceLine, Sources};
 use crate::app::App;
-use crate::sources::{FIELDS, Form, SourceLine, Sources};
 use crate::theme::Ground;
 
 /// The tone of a source in colours.
@@ -32,7 +33,7 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, view: &Sour
     if let Some(form) = &view.form {
         return draw_form(&mut p, area, form);
     }
-    let lines = app.source_lines();
+    let lines = view.lines(app);
     let settings = &view.settings;
     let (found, answers) = app.desk.found();
     let state_at = area.x + area.width * 2 / 3;
