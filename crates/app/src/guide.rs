@@ -244,17 +244,6 @@ pub fn page(topic: &str, width: usize, keys: &Keymap) -> Page {
         }
         return page;
     }
-    let places: &[Place] = match topic {
-        "keys" => &Place::ALL,
-        "write" => &[Place::Writing, Place::Completing],
-        "read" => &[Place::Rows, Place::Text, Place::Record],
-        "documents" => &[Place::Document, Place::Stages],
-        "look around" => &[Place::Catalog, Place::Actions],
-        "links" => &[Place::Links],
-        "entries" => &[Place::Entries],
-        "arrive" => &[Place::Sources, Place::Form, Place::Hidden],
-        _ => &[],
-    };
     let commands: Vec<&Command> = COMMANDS
         .iter()
         .filter(|c| topic == "commands" || c.topic == topic)
@@ -263,9 +252,9 @@ pub fn page(topic: &str, width: usize, keys: &Keymap) -> Page {
         command_lines(&mut page, &commands);
         page.gap();
     }
-    for place in places {
+    for place in Place::of_topic(topic) {
         page.say(Tone::Heading, place.title());
-        key_lines(&mut page, *place, keys);
+        key_lines(&mut page, place, keys);
         page.gap();
     }
     while page.lines.last().is_some_and(|line| line.spans.is_empty()) {
@@ -365,7 +354,7 @@ pub fn markdown() -> String {
             }
         }
         if *topic == "keys" {
-            for place in Place::ALL {
+            for place in Place::all() {
                 out.push_str(&format!(
                     "\n### {}\n\n| key | what it does | its name in the settings |\n|---|---|---|\n",
                     place.title()

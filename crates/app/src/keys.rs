@@ -46,90 +46,92 @@ pub enum Place {
     Running,
 }
 
+/// What is said of a place.
+#[derive(Debug)]
+pub struct PlaceRow {
+    /// The place.
+    place: Place,
+    /// Its word in the names of keys.
+    word: &'static str,
+    /// Whether letters are typed there, so that none of them can be a key.
+    letters: bool,
+    /// The topic of the guide that tells its keys, besides that of all keys.
+    topic: &'static str,
+    /// The guide's heading.
+    title: &'static str,
+}
+
+const fn place(
+    place: Place,
+    word: &'static str,
+    letters: bool,
+    topic: &'static str,
+    title: &'static str,
+) -> PlaceRow {
+    PlaceRow {
+        place,
+        word,
+        letters,
+        topic,
+        title,
+    }
+}
+
+/// All places, in the guide's order.
+#[rustfmt::skip]
+static PLACES: &[PlaceRow] = &[
+    place(Place::Everywhere, "everywhere", true, "", "Everywhere"),
+    place(Place::Writing, "writing", true, "write", "While writing"),
+    place(Place::Completing, "list", true, "write", "While the list is open"),
+    place(Place::Running, "running", false, "", "While something runs"),
+    place(Place::Rows, "rows", false, "read", "While reading rows"),
+    place(Place::Text, "text", false, "read", "While reading a text"),
+    place(Place::Record, "record", false, "read", "In the record"),
+    place(Place::Document, "document", false, "documents", "In a document"),
+    place(Place::Stages, "stages", false, "documents", "On the stages of a flow"),
+    place(Place::Catalog, "catalog", true, "look around", "In the catalog"),
+    place(Place::Actions, "actions", false, "look around", "In the catalog's list of actions"),
+    place(Place::Links, "links", false, "links", "On a drawing of links"),
+    place(Place::Entries, "entries", true, "entries", "In the entries"),
+    place(Place::Sources, "sources", false, "arrive", "In the sources"),
+    place(Place::Form, "form", true, "arrive", "In the form of a source"),
+    place(Place::Guide, "guide", true, "", "In the guide"),
+    place(Place::Question, "question", false, "", "When something is asked"),
+    place(Place::Hidden, "hidden", true, "arrive", "When a secret or a value is asked for"),
+];
+
 impl Place {
     /// All places, in the guide's order.
-    pub const ALL: [Place; 18] = [
-        Place::Everywhere,
-        Place::Writing,
-        Place::Completing,
-        Place::Running,
-        Place::Rows,
-        Place::Text,
-        Place::Record,
-        Place::Document,
-        Place::Stages,
-        Place::Catalog,
-        Place::Actions,
-        Place::Links,
-        Place::Entries,
-        Place::Sources,
-        Place::Form,
-        Place::Guide,
-        Place::Question,
-        Place::Hidden,
-    ];
+    pub fn all() -> impl Iterator<Item = Place> {
+        PLACES.iter().map(|row| row.place)
+    }
+
+    /// The places whose keys a topic of the guide tells.
+    pub fn of_topic(topic: &str) -> impl Iterator<Item = Place> {
+        let rows = PLACES
+            .iter()
+            .filter(move |row| topic == "keys" || row.topic == topic);
+        rows.map(|row| row.place)
+    }
+
+    fn row(self) -> &'static PlaceRow {
+        let row = PLACES.iter().find(|row| row.place == self);
+        row.unwrap_or(&PLACES[0])
+    }
 
     /// Its word in the names of keys.
     pub fn word(self) -> &'static str {
-        match self {
-            Place::Everywhere => "everywhere",
-            Place::Writing => "writing",
-            Place::Completing => "list",
-            Place::Rows => "rows",
-            Place::Text => "text",
-            Place::Record => "record",
-            Place::Document => "document",
-            Place::Stages => "stages",
-            Place::Links => "links",
-            Place::Catalog => "catalog",
-            Place::Actions => "actions",
-            Place::Entries => "entries",
-            Place::Guide => "guide",
-            Place::Sources => "sources",
-            Place::Form => "form",
-            Place::Question => "question",
-            Place::Hidden => "hidden",
-            Place::Running => "running",
-        }
+        self.row().word
     }
 
     /// Whether letters are typed there, so that none of them can be a key.
     fn takes_letters(self) -> bool {
-        matches!(
-            self,
-            Place::Everywhere
-                | Place::Writing
-                | Place::Completing
-                | Place::Catalog
-                | Place::Entries
-                | Place::Guide
-                | Place::Form
-                | Place::Hidden
-        )
+        self.row().letters
     }
 
     /// The guide's heading.
     pub fn title(self) -> &'static str {
-        match self {
-            Place::Everywhere => "Everywhere",
-            Place::Writing => "While writing",
-            Place::Completing => "While the list is open",
-            Place::Rows => "While reading rows",
-            Place::Text => "While reading a text",
-            Place::Record => "In the record",
-            Place::Document => "In a document",
-            Place::Stages => "On the stages of a flow",
-            Place::Links => "On a drawing of links",
-            Place::Catalog => "In the catalog",
-            Place::Actions => "In the catalog's list of actions",
-            Place::Entries => "In the entries",
-            Place::Guide => "In the guide",
-            Place::Sources => "In the sources",
-            Place::Form => "In the form of a source",
-            Place::Question => "When something is asked",
-            Place::Hidden => "When a secret or a value is asked for",
-            Place::Running => "While something runs",
-        }
+        self.row().title
     }
 }
 

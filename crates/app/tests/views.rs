@@ -847,10 +847,7 @@ fn every_key_of_the_table_does_something() {
     });
     assert!(idle.is_empty(), "{idle:#?}");
     // A key that means nothing changes nothing, so a change above is the key's doing.
-    for place in Place::ALL
-        .into_iter()
-        .filter(|place| *place != Place::Running)
-    {
+    for place in Place::all().filter(|place| *place != Place::Running) {
         let mut s = prepared(place);
         s.text(60, 24);
         let before = fingerprint(&mut s);
