@@ -1,12 +1,9 @@
 //! What is asked with hidden input, or to be allowed: by whoever opens a source, in its thread, and by a statement
 //! or command that lacks a value.
 
-use std::sync::mpsc::{Sender, channel};
+use std::sync::mpsc::Sender;
 
-use idle_tide_engines::Ask;
 use secrecy::SecretString;
-
-use crate::task::{Progress, Reporter};
 
 /// What an answer is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -27,27 +24,4 @@ pub enum Asked {
     Allow(String, Vec<String>, Sender<bool>),
     /// Nothing: a word on how far it is.
     Word(String),
-}
-
-/// Passes questions on to the desk's thread.
-pub(crate) struct Asker(pub(crate) Reporter);
-
-impl Ask for Asker {
-    fn secret(&self, what: &str) -> Option<SecretString> {
-        let (reply, answer) = channel();
-        self.0
-            .tell(Progress::Asks(Asked::Secret(what.into(), reply)));
-        answer.recv().ok()?
-    }
-
-    fn allow(&self, question: &str, details: &[String]) -> bool {
-        let (reply, answer) = channel();
-        let asked = Asked::Allow(question.into(), details.to_vec(), reply);
-        self.0.tell(Progress::Asks(asked));
-        answer.recv().unwrap_or(false)
-    }
-
-    fn tell(&self, word: &str) {
-        self.0.tell(Progress::Asks(Asked::Word(word.into())));
-    }
 }

@@ -8,18 +8,10 @@ use idle_tide_lang::dialect::Family;
 
 use crate::address::Address;
 use crate::engine::Connection;
+pub use crate::nearby::Hello;
 use crate::reach::Reach;
 use crate::trouble::{Ask, OpenError};
 use crate::{documents, mariadb, postgres};
-
-/// What a server says of itself before anybody logs in.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Hello {
-    /// What it is: the family's name, or of which kind of it.
-    pub name: &'static str,
-    /// Its version, where it says so.
-    pub says: String,
-}
 
 type Open = fn(&Address, Arc<Reach>, &dyn Ask) -> Result<Box<dyn Connection>, OpenError>;
 

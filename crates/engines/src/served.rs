@@ -1,6 +1,7 @@
 //! What the families of servers have in common: a runtime in the connection's thread, cancelling by
 //! ticket so that a late cancel hits nothing else, and a login that asks for what is missing.
 
+use std::net::ToSocketAddrs;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -102,6 +103,33 @@ fn integer(bytes: &[u8]) -> Option<i64> {
     } else {
         number
     })
+}
+
+/// A connection to a server whose questions are asked under tickets.
+pub(crate) trait Ticketed {
+    /// What its tickets are kept in.
+    fn tickets(&self) -> &Tickets;
+
+    /// What was cancelled late must not hit the next statement; what is left is read to its end.
+    fn settle(&mut self);
+
+    /// Asks questions of our own under a ticket.
+    fn under<T>(
+        &mut self,
+        ticket: u64,
+        work: impl FnOnce(&mut Self) -> Result<T, EngineError>,
+    ) -> Result<T, EngineError> {
+        if !self.tickets().begin(ticket) {
+            self.tickets().end();
+            return Err(EngineError::cancelled());
+        }
+        let done = work(self);
+        if self.tickets().end() {
+            self.settle();
+            return Err(EngineError::cancelled());
+        }
+        done
+    }
 }
 
 /// Says why a write was refused, where the server only says that it was.
@@ -372,19 +400,22 @@ pub(crate) fn unreachable(
         checks: vec![check.to_string()],
         said: said.clone(),
     };
-    if said
-        .as_deref()
-        .is_some_and(|words| words.contains("The command") || words.contains("secure-shell"))
-        || !address.way_words().is_empty()
-    {
+    if !address.way_words().is_empty() {
         return make(
             Trouble::Way,
             format!("{place} could not be reached {}.", address.way_words()),
             "Check that the other end of the way has the server under this host and port.",
         );
     }
-    let text = error.to_string();
-    if text.contains("lookup") || text.contains("Name or service") || text.contains("resolve") {
+    // That a name is not known has no kind of its own.
+    let answered = matches!(
+        error.kind(),
+        K::ConnectionRefused | K::TimedOut | K::ConnectionReset | K::UnexpectedEof
+    );
+    if !answered
+        && address.socket.is_none()
+        && (address.host.as_str(), 1).to_socket_addrs().is_err()
+    {
         return make(
             Trouble::NameNotFound,
             format!("The host {} is not known.", address.host),

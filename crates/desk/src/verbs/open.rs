@@ -1,16 +1,19 @@
 //! Opening sources, opening them anew, going to another database or user, and closing. Opening is done in a thread
 //! of its own; what it asks is asked in the session that it was begun in.
 
+use std::sync::mpsc::channel;
+
 use idle_tide_engines::address::Secrets;
 use idle_tide_engines::{
-    Bearings, Connection, EngineError, OpenError, OpenOptions, Overrides, Sink, Source, Trouble,
-    open,
+    Ask, Bearings, Connection, EngineError, OpenError, OpenOptions, Overrides, Sink, Source,
+    Trouble, open,
 };
 use idle_tide_lang::command::Parsed;
 use idle_tide_lang::dialect::Family;
+use secrecy::SecretString;
 
 use super::{Needs, Verb, statement};
-use crate::ask::Asker;
+use crate::ask::Asked;
 use crate::failure::{self, Failure, plain};
 use crate::guard::Question;
 use crate::origin::Origin;
@@ -18,7 +21,7 @@ use crate::page::{Page, Tone};
 use crate::session::{Entering, How, Next, Task, Turn};
 use crate::settings::{Saved, Tone as SourceTone};
 use crate::sources::of_saved;
-use crate::task::{Bench, Lane, Work};
+use crate::task::{Bench, Lane, Progress, Reporter, Work};
 
 /// `/open`.
 pub(crate) struct Open;
@@ -348,5 +351,28 @@ impl Sink for Nowhere {
     }
     fn rows(&mut self, _: idle_tide_core::RowBatch) -> std::io::Result<()> {
         Ok(())
+    }
+}
+
+/// Passes questions on to the desk's thread.
+struct Asker(Reporter);
+
+impl Ask for Asker {
+    fn secret(&self, what: &str) -> Option<SecretString> {
+        let (reply, answer) = channel();
+        self.0
+            .tell(Progress::Asks(Asked::Secret(what.into(), reply)));
+        answer.recv().ok()?
+    }
+
+    fn allow(&self, question: &str, details: &[String]) -> bool {
+        let (reply, answer) = channel();
+        let asked = Asked::Allow(question.into(), details.to_vec(), reply);
+        self.0.tell(Progress::Asks(asked));
+        answer.recv().unwrap_or(false)
+    }
+
+    fn tell(&self, word: &str) {
+        self.0.tell(Progress::Asks(Asked::Word(word.into())));
     }
 }

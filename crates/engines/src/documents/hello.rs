@@ -5,8 +5,7 @@ use std::io::{Read, Write};
 use idle_tide_core::document;
 use idle_tide_core::document::{Datum, bson};
 
-use crate::families::Hello;
-use crate::nearby::link;
+use crate::nearby::{Hello, link};
 
 /// What the server at a port of this machine says, if it is one.
 pub(crate) fn hello(port: u16) -> Option<Hello> {

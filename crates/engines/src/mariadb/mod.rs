@@ -33,8 +33,8 @@ use crate::engine::{
 use crate::gather::{Gather, HAND_OVER};
 use crate::reach::{End, PATIENCE, Reach};
 use crate::served::{
-    CUT, REST, ServerControl, Stop, Tickets, count_small, explain_read_only, not_while_refusing,
-    runtime,
+    CUT, REST, ServerControl, Stop, Ticketed, Tickets, count_small, explain_read_only,
+    not_while_refusing, runtime,
 };
 use crate::trouble::{Ask, OpenError, Trouble};
 pub(crate) use reading::acting;
@@ -296,24 +296,6 @@ impl Mariadb {
         failed
     }
 
-    /// Asks questions of our own under a ticket.
-    fn under<T>(
-        &mut self,
-        ticket: u64,
-        work: impl FnOnce(&mut Self) -> Result<T, EngineError>,
-    ) -> Result<T, EngineError> {
-        if !self.tickets.begin(ticket) {
-            self.tickets.end();
-            return Err(EngineError::cancelled());
-        }
-        let done = work(self);
-        if self.tickets.end() {
-            self.settle();
-            return Err(EngineError::cancelled());
-        }
-        done
-    }
-
     /// Closes the connection: it lives in its runtime, and ends with it.
     fn cut_off(&mut self) {
         self.gone = true;
@@ -325,27 +307,6 @@ impl Mariadb {
                 drop(conn);
             }
             before.shutdown_background();
-        }
-    }
-
-    /// What was cancelled late must not hit the next statement; what is left is read to its end.
-    fn settle(&mut self) {
-        for _ in 0..3 {
-            let gone = self.is_gone();
-            let Some(conn) = self.conn.as_mut().filter(|_| !gone) else {
-                return;
-            };
-            let rest = self
-                .runtime
-                .block_on(async { timeout(REST, conn.query_drop("do 0")).await });
-            match rest {
-                Ok(Ok(())) => return,
-                Ok(Err(_)) => {}
-                Err(_) => {
-                    tracing::warn!("the server goes on with what it was asked to stop");
-                    return self.cut_off();
-                }
-            }
         }
     }
 
@@ -560,6 +521,32 @@ enum Stopped {
 impl From<EngineError> for Stopped {
     fn from(error: EngineError) -> Self {
         Stopped::Ours(error)
+    }
+}
+
+impl Ticketed for Mariadb {
+    fn tickets(&self) -> &Tickets {
+        &self.tickets
+    }
+
+    fn settle(&mut self) {
+        for _ in 0..3 {
+            let gone = self.is_gone();
+            let Some(conn) = self.conn.as_mut().filter(|_| !gone) else {
+                return;
+            };
+            let rest = self
+                .runtime
+                .block_on(async { timeout(REST, conn.query_drop("do 0")).await });
+            match rest {
+                Ok(Ok(())) => return,
+                Ok(Err(_)) => {}
+                Err(_) => {
+                    tracing::warn!("the server goes on with what it was asked to stop");
+                    return self.cut_off();
+                }
+            }
+        }
     }
 }
 

@@ -2,8 +2,7 @@
 
 use std::io::{Read, Write};
 
-use crate::families::Hello;
-use crate::nearby::link;
+use crate::nearby::{Hello, link};
 
 /// What the server at a port of this machine says, if it is one.
 pub(crate) fn hello(port: u16) -> Option<Hello> {

@@ -35,8 +35,8 @@ use crate::engine::{
 use crate::gather::{Gather, HAND_OVER};
 use crate::reach::Reach;
 use crate::served::{
-    CUT, REST, Reading, ServerControl, Tickets, count_small, explain_read_only, not_while_refusing,
-    runtime,
+    CUT, REST, Reading, ServerControl, Ticketed, Tickets, count_small, explain_read_only,
+    not_while_refusing, runtime,
 };
 use crate::trouble::{Ask, OpenError, Trouble};
 pub(crate) use reading::acting;
@@ -249,24 +249,6 @@ impl Postgres {
             .collect())
     }
 
-    /// Asks questions of our own under a ticket.
-    fn under<T>(
-        &mut self,
-        ticket: u64,
-        work: impl FnOnce(&mut Self) -> Result<T, EngineError>,
-    ) -> Result<T, EngineError> {
-        if !self.tickets.begin(ticket) {
-            self.tickets.end();
-            return Err(EngineError::cancelled());
-        }
-        let done = work(self);
-        if self.tickets.end() {
-            self.settle();
-            return Err(EngineError::cancelled());
-        }
-        done
-    }
-
     /// Closes the connection where the server could not be asked to stop what runs.
     fn cut_off<T>(&mut self, result: &Result<T, EngineError>) {
         if matches!(result, Err(error) if error.code == CUT) {
@@ -279,28 +261,6 @@ impl Postgres {
         self.ear.lock().ended = true;
         if let Ok(fresh) = runtime() {
             std::mem::replace(&mut self.runtime, fresh).shutdown_background();
-        }
-    }
-
-    /// What was cancelled late must not hit the next statement.
-    fn settle(&mut self) {
-        for _ in 0..3 {
-            if self.is_gone() {
-                return;
-            }
-            // The clock is that of the runtime.
-            let empty = async {
-                let asked = self.client.simple_query("");
-                tokio::time::timeout(REST, asked).await
-            };
-            match self.runtime.block_on(empty) {
-                Ok(Ok(_)) => return,
-                Ok(Err(_)) => {}
-                Err(_) => {
-                    tracing::warn!("the server goes on with what it was asked to stop");
-                    return self.close();
-                }
-            }
         }
     }
 
@@ -625,6 +585,33 @@ impl Postgres {
             .map_err(failed)?;
         outcome.changed = Some(rows);
         Ok(outcome)
+    }
+}
+
+impl Ticketed for Postgres {
+    fn tickets(&self) -> &Tickets {
+        &self.tickets
+    }
+
+    fn settle(&mut self) {
+        for _ in 0..3 {
+            if self.is_gone() {
+                return;
+            }
+            // The clock is that of the runtime.
+            let empty = async {
+                let asked = self.client.simple_query("");
+                tokio::time::timeout(REST, asked).await
+            };
+            match self.runtime.block_on(empty) {
+                Ok(Ok(_)) => return,
+                Ok(Err(_)) => {}
+                Err(_) => {
+                    tracing::warn!("the server goes on with what it was asked to stop");
+                    return self.close();
+                }
+            }
+        }
     }
 }
 
