@@ -287,13 +287,17 @@ impl Session {
             };
         for next in from_input {
             let (text, is_command, place) = next?;
-            if run.together
-                && !is_command
-                && summary(&text, self.desk.dialect()).effect == Effect::Transaction
+            let about = (run.together && !is_command).then(|| summary(&text, self.desk.dialect()));
+            if let Some(about) =
+                about.filter(|about| about.effect == Effect::Transaction || about.commits)
             {
+                let why = match about.commits && about.effect != Effect::Transaction {
+                    true => ", and this server would end it before this statement",
+                    false => "",
+                };
+                let text = crate::app::one_line(text.trim(), 60);
                 say(&format!(
-                    "{place}With --together everything is one transaction; take {} out.",
-                    text.trim()
+                    "{place}With --together everything is one transaction{why}; take {text} out."
                 ));
                 code = 1;
                 break;

@@ -519,7 +519,7 @@ fn transactions_are_told_as_the_server_made_of_them() {
     );
     assert!(words.contains("nothing was taken back"), "{words}");
     assert_eq!(count(&m), "1\n");
-    // Together, what cannot be taken back any more is said, and the rest does not run.
+    // Together, what would end the transaction by itself is not run, and everything before it is taken back.
     let together = [
         "run",
         &m,
@@ -532,8 +532,20 @@ fn transactions_are_told_as_the_server_made_of_them() {
     let words = String::from_utf8_lossy(&done.stderr);
     assert_eq!(done.status.code(), Some(1), "{words}");
     assert!(
-        words.contains("cannot be taken back") && !words.contains("Everything was taken back"),
+        words.contains("would end it before") && words.contains("taken back"),
         "{words}"
     );
-    assert_eq!(count(&m), "2\n");
+    assert_eq!(count(&m), "1\n");
+    // Where the user is asked, so is this.
+    let done = tide(&[
+        "run",
+        &m,
+        "begin",
+        "insert into log values (2)",
+        "create table third (a integer)",
+    ]);
+    let words = String::from_utf8_lossy(&done.stderr);
+    assert_eq!(done.status.code(), Some(1), "{words}");
+    assert!(words.contains("keeps what it has changed"), "{words}");
+    assert_eq!(count(&m), "1\n");
 }

@@ -1,8 +1,10 @@
 //! The guard: a statement that sweeps (touches every row, or takes an object away) is asked about with the
 //! numbers that would go. It says which numbers it needs and makes the question from them.
 
+use std::time::Duration;
+
 use idle_tide_core::{Catalog, Kind};
-use idle_tide_draw::picture::{counted, grouped};
+use idle_tide_draw::picture::{counted, grouped, lasting};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::Family;
 use idle_tide_lang::statement::{Named, Sweep};
@@ -113,7 +115,7 @@ pub fn counts(sweeps: &[Sweep], catalog: &Catalog, dialect: &Dialect) -> Vec<Cou
                 cascade,
                 ..
             } => {
-                if matches!(kind.as_str(), "table" | "collection") {
+                if has_rows(kind) {
                     put(dialect.count_of(&name.written), Counted::Rows);
                 }
                 for (query, of) in within(kind, name, *cascade, dialect) {
@@ -239,16 +241,26 @@ impl Answers<'_> {
     }
 }
 
-/// The question, from the counts in the order of [`counts`]. `None` if there is nothing to ask: what is not
-/// there fails by itself, and the server says why.
+/// The question, from the counts in the order of [`counts`]; `ends` is how long the transaction is open that the
+/// statement ends by itself. `None` if there is nothing to ask: what is not there fails by itself, and the server
+/// says why.
 pub fn question(
     sweeps: &[Sweep],
     asked: &[Count],
     answers: &[Option<u64>],
     catalog: &Catalog,
     dialect: &Dialect,
+    ends: Option<Duration>,
 ) -> Option<Question> {
     let mut parts = Vec::new();
+    if let Some(age) = ends {
+        parts.push(Part {
+            heading: "The server ends the open transaction before this, and keeps what it has changed.".into(),
+            lines: vec![("it is open for ", Some(lasting(age)), String::new())],
+            yes: "keeps it and goes on".into(),
+            after: "rollback takes nothing of it back then. commit or rollback before it says which it is to be.".into(),
+        });
+    }
     for (at, sweep) in sweeps.iter().enumerate() {
         let mut own = Answers {
             rows: None,
@@ -310,41 +322,38 @@ fn is_nowhere(table: &Named, rows: Option<u64>, catalog: &Catalog) -> bool {
     rows.is_none() && !table.shown.contains('.') && catalog.table(&table.shown).is_none()
 }
 
+/// What is said of a sweep: what it does, what a yes does, what follows.
+type Said = (String, String, String);
+
 fn part(sweep: &Sweep, own: &Answers<'_>, catalog: &Catalog, dialect: &Dialect) -> Option<Part> {
-    let all = own.all();
-    let row = own.row;
     let mut lines = own.lines();
+    let table = match sweep {
+        Sweep::DeleteAll { table, .. }
+        | Sweep::UpdateAll { table, .. }
+        | Sweep::DeleteMatching { table }
+        | Sweep::DropColumn { table, .. } => Some(table),
+        Sweep::Drop { kind, name, .. } if has_rows(kind) => Some(name),
+        _ => None,
+    };
+    if table.is_some_and(|table| is_nowhere(table, own.rows, catalog)) {
+        return None;
+    }
     let (heading, yes, after) = match sweep {
+        // A limit below the number of rows leaves some.
         Sweep::DeleteAll {
-            table,
-            limit,
-            truncates,
-        } => {
-            if is_nowhere(table, own.rows, catalog)
-                || limit
-                    .zip(own.rows)
-                    .is_some_and(|(limit, rows)| limit < rows)
-            {
-                return None;
-            }
-            let after = match (dialect.is_flow(), truncates) {
-                (true, _) => format!("The collection stays, with its indexes and empty. drop collection {table} would remove it."),
-                (_, Some(true)) => "Every table that refers to it is emptied with it, and those that refer to them.".into(),
-                (_, Some(false)) => "The table stays, with its columns, indexes and links; triggers of single rows do not run.".into(),
-                _ => "Deleting every row empties the table and keeps it, with its columns, indexes and links. drop table would remove it.".into(),
-            };
-            (
-                format!("This deletes {all} of {table}."),
-                format!("deletes {all}"),
-                after,
-            )
+            limit: Some(limit), ..
         }
+        | Sweep::UpdateAll {
+            limit: Some(limit), ..
+        } if own.rows.is_some_and(|rows| *limit < rows) => {
+            return None;
+        }
+        Sweep::DeleteAll {
+            table, truncates, ..
+        } => deleted(table, *truncates, own, dialect),
         Sweep::DeleteMatching { table } => {
-            if is_nowhere(table, own.rows, catalog) {
-                return None;
-            }
             let of = own.rows.map_or("rows".to_string(), |rows| {
-                format!("some or all of the {}", counted(rows, row))
+                format!("some or all of the {}", counted(rows, own.row))
             });
             (
                 format!("This may delete {of} of {table}."),
@@ -353,32 +362,23 @@ fn part(sweep: &Sweep, own: &Answers<'_>, catalog: &Catalog, dialect: &Dialect) 
                     .into(),
             )
         }
-        Sweep::UpdateAll { table, limit } => {
-            if is_nowhere(table, own.rows, catalog)
-                || limit
-                    .zip(own.rows)
-                    .is_some_and(|(limit, rows)| limit < rows)
-            {
-                return None;
-            }
-            (
-                format!("This changes {all} of {table}."),
-                format!("changes {all}"),
-                format!(
-                    "There is no condition that chooses {row}s: every {row} gets the new values."
-                ),
-            )
-        }
+        Sweep::UpdateAll { table, .. } => (
+            format!("This changes {} of {table}.", own.all()),
+            format!("changes {}", own.all()),
+            format!(
+                "There is no condition that chooses {0}s: every {0} gets the new values.",
+                own.row
+            ),
+        ),
         Sweep::Replace { table } => {
             // A collection that is not there will be made.
-            if own.rows.is_none_or(|rows| rows == 0) && catalog.table(&table.shown).is_none()
-                || own.rows == Some(0)
-            {
+            let unknown = own.rows.is_none() && catalog.table(&table.shown).is_none();
+            if unknown || own.rows == Some(0) {
                 return None;
             }
             (
-                format!("This replaces {all} of {table}."),
-                format!("replaces {all}"),
+                format!("This replaces {} of {table}.", own.all()),
+                format!("replaces {}", own.all()),
                 format!("save into {table} would add to what is there."),
             )
         }
@@ -388,71 +388,21 @@ fn part(sweep: &Sweep, own: &Answers<'_>, catalog: &Catalog, dialect: &Dialect) 
             cascade,
             replaced,
         } => {
-            let rows = matches!(kind.as_str(), "table" | "collection");
-            if rows && is_nowhere(name, own.rows, catalog)
-                || *replaced && own.rows == Some(0) && lines.is_empty()
-            {
+            if *replaced && own.rows == Some(0) && lines.is_empty() {
                 return None;
             }
             lines.extend(belongings(kind, name, catalog));
-            let what = kind_words(kind, name);
-            let with = if rows {
-                format!(" with {all}")
-            } else {
-                String::new()
-            };
-            let heading = match replaced {
-                true => format!("This removes {what}{with} and makes another one in its place."),
-                false => format!("This removes {what}{with}."),
-            };
-            (
-                heading,
-                format!("removes {name}"),
-                lost(kind, name, *cascade, dialect),
-            )
+            dropped(kind, name, *cascade, *replaced, own, dialect)
         }
-        Sweep::DropColumn { table, column } => {
-            if is_nowhere(table, own.rows, catalog) {
-                return None;
-            }
-            (
-                format!("This removes the column {column} of {table}, with its values in {all}."),
-                format!("removes {column}"),
-                "The other columns stay.".into(),
-            )
-        }
-        Sweep::Part { kind, parts, table } => {
-            let names = match parts.is_empty() {
-                true => String::new(),
-                false => format!(" {}", parts.join(", ")),
-            };
-            let rows = own.rows.map_or(String::new(), |rows| {
-                format!(", which has {} in all", counted(rows, row))
-            });
-            let heading = match kind.as_str() {
-                "partition" => {
-                    format!("This deletes every {row} in the partition{names} of {table}{rows}.")
-                }
-                "tablespace" => format!("This throws away the file of {table}, with {all}."),
-                "history" => {
-                    format!("This deletes the earlier states that {table} keeps of its {row}s.")
-                }
-                "index" if parts.is_empty() => {
-                    format!("This removes every index of {table} but the one of its key.")
-                }
-                kind => format!("This removes the {kind}{names} of {table}."),
-            };
-            let after = match kind.as_str() {
-                "partition" | "tablespace" | "history" => "They cannot be taken back.".to_string(),
-                "attribute" => format!("Its values go with it, in every {row} of that type."),
-                _ => format!("No {row} is lost by this."),
-            };
-            (
-                heading,
-                format!("removes{}", if names.is_empty() { " it" } else { &names }),
-                after,
-            )
-        }
+        Sweep::DropColumn { table, column } => (
+            format!(
+                "This removes the column {column} of {table}, with its values in {}.",
+                own.all()
+            ),
+            format!("removes {column}"),
+            "The other columns stay.".into(),
+        ),
+        Sweep::Part { kind, parts, table } => part_of(kind, parts, table, own),
         Sweep::Unread { how } => (
             format!("What {how} runs here is put together only when it runs."),
             "runs it".into(),
@@ -465,6 +415,85 @@ fn part(sweep: &Sweep, own: &Answers<'_>, catalog: &Catalog, dialect: &Dialect) 
         yes,
         after,
     })
+}
+
+fn has_rows(kind: &str) -> bool {
+    matches!(kind, "table" | "collection")
+}
+
+fn deleted(table: &Named, truncates: Option<bool>, own: &Answers<'_>, dialect: &Dialect) -> Said {
+    let all = own.all();
+    let after = match (dialect.is_flow(), truncates) {
+        (true, _) => format!(
+            "The collection stays, with its indexes and empty. drop collection {table} would remove it."
+        ),
+        (_, Some(true)) => {
+            "Every table that refers to it is emptied with it, and those that refer to them.".into()
+        }
+        (_, Some(false)) => "The table stays, with its columns, indexes and links; triggers of single rows do not run.".into(),
+        _ => "Deleting every row empties the table and keeps it, with its columns, indexes and links. drop table would remove it.".into(),
+    };
+    (
+        format!("This deletes {all} of {table}."),
+        format!("deletes {all}"),
+        after,
+    )
+}
+
+fn dropped(
+    kind: &str,
+    name: &Named,
+    cascade: bool,
+    replaced: bool,
+    own: &Answers<'_>,
+    dialect: &Dialect,
+) -> Said {
+    let what = kind_words(kind, name);
+    let with = match has_rows(kind) {
+        true => format!(" with {}", own.all()),
+        false => String::new(),
+    };
+    let heading = match replaced {
+        true => format!("This removes {what}{with} and makes another one in its place."),
+        false => format!("This removes {what}{with}."),
+    };
+    (
+        heading,
+        format!("removes {name}"),
+        lost(kind, name, cascade, dialect),
+    )
+}
+
+fn part_of(kind: &str, parts: &[String], table: &Named, own: &Answers<'_>) -> Said {
+    let row = own.row;
+    let names = match parts.is_empty() {
+        true => String::new(),
+        false => format!(" {}", parts.join(", ")),
+    };
+    let rows = own.rows.map_or(String::new(), |rows| {
+        format!(", which has {} in all", counted(rows, row))
+    });
+    let heading = match kind {
+        "partition" => {
+            format!("This deletes every {row} in the partition{names} of {table}{rows}.")
+        }
+        "tablespace" => format!("This throws away the file of {table}, with {}.", own.all()),
+        "history" => format!("This deletes the earlier states that {table} keeps of its {row}s."),
+        "index" if parts.is_empty() => {
+            format!("This removes every index of {table} but the one of its key.")
+        }
+        kind => format!("This removes the {kind}{names} of {table}."),
+    };
+    let after = match kind {
+        "partition" | "tablespace" | "history" => "They cannot be taken back.".to_string(),
+        "attribute" => format!("Its values go with it, in every {row} of that type."),
+        _ => format!("No {row} is lost by this."),
+    };
+    let yes = match names.is_empty() {
+        true => "removes it".to_string(),
+        false => format!("removes{names}"),
+    };
+    (heading, yes, after)
 }
 
 fn kind_words(kind: &str, name: &Named) -> String {
@@ -482,7 +511,7 @@ fn belongings(
     catalog: &Catalog,
 ) -> Vec<(&'static str, Option<String>, String)> {
     let mut lines = Vec::new();
-    if !matches!(kind, "table" | "collection") {
+    if !has_rows(kind) {
         return lines;
     }
     let plain = name.shown.rsplit('.').next().unwrap_or(&name.shown);

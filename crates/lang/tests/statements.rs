@@ -206,3 +206,38 @@ fn calls_that_are_not_known() {
     assert!(summary("select lower('A')", &POSTGRES).only_reads());
     assert_eq!(calls("explain analyze select tidy(1)"), ["tidy"]);
 }
+
+/// Statements that end an open transaction by themselves.
+#[test]
+fn what_commits_by_itself() {
+    for (text, ends) in [
+        ("create table t (a int)", true),
+        ("create or replace view v as select 1", true),
+        ("create temporary table t (a int)", false),
+        ("drop temporary table t", false),
+        ("drop table t", true),
+        ("alter table t add a int", true),
+        ("truncate t", true),
+        ("rename table t to u", true),
+        ("begin", true),
+        ("start transaction read only", true),
+        ("begin not atomic select 1; end", false),
+        ("lock tables t write", true),
+        ("grant select on t to mate", true),
+        ("set password = 'x'", true),
+        ("set autocommit = 1", true),
+        ("set @@session.autocommit = on", true),
+        ("set autocommit = 0", false),
+        ("set @a = 1", false),
+        ("analyze table t", true),
+        ("analyze select 1", false),
+        ("insert into t values (1)", false),
+        ("prepare p from 'drop table t'", false),
+        ("drop prepare p", false),
+        ("commit", false),
+        ("savepoint a", false),
+    ] {
+        assert_eq!(summary(text, MARIADB).commits, ends, "{text}");
+        assert!(!summary(text, &POSTGRES).commits, "{text}");
+    }
+}

@@ -161,7 +161,9 @@ fn check(turn: &mut Turn<'_>, typed: Typed) -> Next {
     let mut run = Run::of(text, dialect);
     run.secrets = secrets;
     let writable = turn.session.bearings.access == Access::Writable;
-    if run.about.sweeps.is_empty() || !writable || turn.session.writes != Writes::Ask {
+    let ends = run.about.commits && turn.session.bearings.transaction.is_some();
+    let asks = !run.about.sweeps.is_empty() || ends;
+    if !asks || !writable || turn.session.writes != Writes::Ask {
         return run.go();
     }
     if turn.needs_catalog() {
@@ -211,7 +213,10 @@ impl Task for Counting {
         }
         let session = &turn.session;
         let sweeps = &run.about.sweeps;
-        match guard::question(sweeps, &asked, &counts, &session.catalog, session.dialect) {
+        let transaction = session.bearings.transaction.filter(|_| run.about.commits);
+        let ends = transaction.map(|since| since.elapsed());
+        let (catalog, dialect) = (&session.catalog, session.dialect);
+        match guard::question(sweeps, &asked, &counts, catalog, dialect, ends) {
             None => run.go(),
             Some(question) => Next::Ask(question, Box::new(|_| run.go())),
         }

@@ -136,6 +136,8 @@ pub struct Summary {
     pub targets: Vec<Named>,
     /// Functions that a query calls and this program does not know; they may do anything.
     pub calls: Vec<String>,
+    /// Whether the server ends an open transaction before it, and keeps what that changed.
+    pub commits: bool,
 }
 
 impl Summary {
@@ -149,6 +151,7 @@ impl Summary {
             given: Given::Nothing,
             targets: Vec::new(),
             calls: Vec::new(),
+            commits: false,
         }
     }
 

@@ -32,7 +32,57 @@ pub(super) fn read(text: &str, dialect: &Dialect) -> Summary {
         dialect,
         depth: 0,
     };
-    reader.statement(&list)
+    let mut summary = reader.statement(&list);
+    summary.commits = dialect.family == Family::Mariadb && commits(reader.at(&list, 0), &summary);
+    summary
+}
+
+/// Whether a statement commits by itself what stands before it (MariaDB's documentation, "SQL statements that cause
+/// an implicit commit").
+fn commits(mut c: Cursor<'_>, about: &Summary) -> bool {
+    const ALWAYS: &[&str] = &[
+        "cache",
+        "change",
+        "flush",
+        "grant",
+        "install",
+        "lock",
+        "optimize",
+        "rename",
+        "repair",
+        "reset",
+        "revoke",
+        "stop",
+        "truncate",
+        "uninstall",
+    ];
+    let verb = c.word(0);
+    c.at += 1;
+    match verb.as_str() {
+        "create" | "alter" | "drop" => {
+            c.skip(&["or", "replace"]);
+            // What only this session sees is no part of it.
+            about.effect == Effect::Definition && c.word(0) != "temporary"
+        }
+        "begin" | "start" => about.effect == Effect::Transaction || c.word(0) == "slave",
+        "analyze" | "check" => c.word(0) == "table",
+        "load" => c.word(0) == "index",
+        "set" => {
+            let rest = c.rest();
+            let on = |pair: &[Token]| {
+                let value = word_of(c.of.text, pair.get(2));
+                let sign = pair.get(2).map_or("", |token| token.of(c.of.text));
+                value == "on" || value == "true" || sign == "1"
+            };
+            c.word(0) == "password"
+                || rest.windows(3).any(|three| {
+                    let name = word_of(c.of.text, three.first());
+                    name.trim_start_matches('@').trim_start_matches("session.") == "autocommit"
+                        && on(three)
+                })
+        }
+        verb => ALWAYS.contains(&verb),
+    }
 }
 
 #[derive(Clone, Copy)]

@@ -274,243 +274,275 @@ fn actions(p: &mut Painter<'_>, area: Rect, actions: &[(&str, &str)], marked: us
     p.ground = Ground::Air;
 }
 
+/// How many rows an object has, in figures.
+fn count_of(object: &Object, thing: &str) -> String {
+    let words = rows_words(object).unwrap_or_default();
+    words.trim_end_matches(&format!(" {thing}s")).to_string()
+}
+
+/// What is marked, in detail, as it is written.
+struct Detail<'a> {
+    app: &'a App,
+    page: Page,
+    width: usize,
+}
+
 /// What is marked, in detail.
 fn detail(app: &App, width: usize) -> Page {
     let view = &app.catalog;
-    let mut page = Page::new();
-    let width = width.clamp(20, 60) - 4;
-    let pair = |page: &mut Page, name: &str, value: String| {
+    let mut detail = Detail {
+        app,
+        page: Page::new(),
+        width: width.clamp(20, 60) - 4,
+    };
+    if view.focus == 0 {
+        detail.shelf();
+        return detail.page;
+    }
+    let Some(object) = view.object() else {
+        if let Some(Entry::Role(at)) = view.objects.marked() {
+            detail
+                .page
+                .say(Tone::Heading, view.catalog().roles[*at].clone());
+            detail.page.gap();
+            detail
+                .page
+                .say(Tone::Faint, "/access shows what it may do.");
+        }
+        return detail.page;
+    };
+    match view.parts.marked().filter(|_| view.focus > 1).copied() {
+        Some(Part::Field(n)) => detail.field(object, n),
+        Some(Part::Index(n)) => detail.index(object, n),
+        Some(Part::Referring(n)) => detail.referring(n),
+        Some(Part::Check(n)) => {
+            detail.page.say(Tone::Heading, "check");
+            detail.page.gap();
+            detail.say(&object.checks[n].condition);
+        }
+        Some(Part::Fact(n)) => {
+            detail.page.say(Tone::Heading, object.facts[n].0.clone());
+            detail.page.gap();
+            detail.say(&object.facts[n].1);
+        }
+        Some(Part::Trigger(n)) => detail.trigger(n),
+        None => detail.object(object),
+    }
+    detail.page
+}
+
+impl Detail<'_> {
+    /// A name and its value, if there is one.
+    fn pair(&mut self, name: &str, value: String) {
         if value.is_empty() {
             return;
         }
-        for (n, line) in wrap(&value, width.saturating_sub(13).max(10))
-            .into_iter()
-            .enumerate()
-        {
+        let lines = wrap(&value, self.width.saturating_sub(13).max(10));
+        for (n, line) in lines.into_iter().enumerate() {
             let label = if n == 0 { name } else { "" };
-            page.line(
+            self.page.line(
                 TextLine::new()
                     .column(Tone::Faint, label, 13)
                     .and(Tone::Plain, line),
             );
         }
-    };
-    let say = |page: &mut Page, text: &str| {
-        for line in wrap(text, width) {
-            page.say(Tone::Plain, line);
-        }
-    };
-    if view.focus == 0 {
-        if let Some(shelf) = view.shelves.marked() {
-            page.say(Tone::Heading, view.shelf_words(shelf).0);
-            page.gap();
-            if let Some(database) = view
-                .catalog()
-                .databases
-                .iter()
-                .find(|d| matches!(shelf, Shelf::Here(n) | Shelf::Other(n) if *n == d.name))
-            {
-                say(&mut page, &database.detail);
-            }
-        }
-        return page;
     }
-    let Some(object) = view.object() else {
-        if let Some(Entry::Role(at)) = view.objects.marked() {
-            page.say(Tone::Heading, view.catalog().roles[*at].clone());
-            page.gap();
-            page.say(Tone::Faint, "/access shows what it may do.");
+
+    fn say(&mut self, text: &str) {
+        for line in wrap(text, self.width) {
+            self.page.say(Tone::Plain, line);
         }
-        return page;
-    };
-    let part = view.parts.marked().filter(|_| view.focus > 1).copied();
-    let family = app.desk.dialect().family;
-    let thing = app.desk.dialect().row();
-    let things = format!("{thing}s");
-    let count_of = |object: &Object| {
-        let words = rows_words(object).unwrap_or_default();
-        words.trim_end_matches(&format!(" {things}")).to_string()
-    };
-    match part {
-        Some(Part::Field(n)) => {
-            let field = &object.fields[n];
-            let flags = match (field.key, field.optional) {
-                (Some(_), _) => ", key",
-                (None, true) => ", optional",
-                _ => "",
-            };
-            page.line(TextLine::new().and(Tone::Heading, field.name.clone()).and(
+    }
+
+    fn shelf(&mut self) {
+        let view = &self.app.catalog;
+        let Some(shelf) = view.shelves.marked() else {
+            return;
+        };
+        self.page.say(Tone::Heading, view.shelf_words(shelf).0);
+        self.page.gap();
+        let database = view
+            .catalog()
+            .databases
+            .iter()
+            .find(|d| matches!(shelf, Shelf::Here(n) | Shelf::Other(n) if *n == d.name));
+        if let Some(database) = database {
+            self.say(&database.detail);
+        }
+    }
+
+    fn field(&mut self, object: &Object, n: usize) {
+        let view = &self.app.catalog;
+        let family = self.app.desk.dialect().family;
+        let field = &object.fields[n];
+        let flags = match (field.key, field.optional) {
+            (Some(_), _) => ", key",
+            (None, true) => ", optional",
+            _ => "",
+        };
+        self.page
+            .line(TextLine::new().and(Tone::Heading, field.name.clone()).and(
                 Tone::Faint,
                 format!("  {}{flags}", field.declared.to_lowercase()),
             ));
-            page.gap();
-            if let Some(comment) = &field.comment {
-                say(&mut page, comment);
-                page.gap();
+        self.page.gap();
+        if let Some(comment) = &field.comment {
+            self.say(comment);
+            self.page.gap();
+        }
+        if let Some((there, examples)) = path_words(object, &field.name) {
+            self.pair("is there", there);
+            if field.choices.is_empty() {
+                self.pair("as", examples);
             }
-            if let Some((there, examples)) = path_words(object, &field.name) {
-                pair(&mut page, "is there", there);
-                if field.choices.is_empty() {
-                    pair(&mut page, "as", examples);
-                }
+        } else {
+            self.pair("holds", holds(&field.declared, family).unwrap_or_default());
+        }
+        self.pair("one of", field.choices.join(", "));
+        self.pair("when empty", default_words(field));
+        self.pair("collation", field.collation.clone().unwrap_or_default());
+        let place = view.catalog().place_of(object);
+        for tie in place
+            .into_iter()
+            .flat_map(|at| links::of_column(view.ties(), at, &field.name))
+        {
+            let there = links::name_of(view.catalog(), tie.to);
+            let how = if tie.declared { "declared" } else { "guessed" };
+            self.pair(
+                "links to",
+                format!("{there}.{}, {how}", tie.their_columns.join(", ")),
+            );
+        }
+        if let Some(link) = object.link_of(&field.name) {
+            self.pair("on delete", link.on_delete.clone());
+        }
+        for index in object
+            .indexes
+            .iter()
+            .filter(|i| i.columns.contains(&field.name))
+        {
+            self.pair("index", index.name.clone());
+        }
+        figures(
+            self.app,
+            &mut self.page,
+            &view.catalog().shortest_name(object),
+            &field.name,
+            self.width,
+        );
+    }
+
+    fn index(&mut self, object: &Object, n: usize) {
+        let view = &self.app.catalog;
+        let family = self.app.desk.dialect().family;
+        if let Some((columns, words)) = view.index_detail(n) {
+            self.page.say(Tone::Heading, object.indexes[n].name.clone());
+            self.page.gap();
+            let on = if family == Family::Documents {
+                "paths"
             } else {
-                pair(
-                    &mut page,
-                    "holds",
-                    holds(&field.declared, family).unwrap_or_default(),
-                );
-            }
-            pair(&mut page, "one of", field.choices.join(", "));
-            pair(&mut page, "when empty", default_words(field));
-            pair(
-                &mut page,
-                "collation",
-                field.collation.clone().unwrap_or_default(),
-            );
-            let place = view.catalog().place_of(object);
-            for tie in place
-                .into_iter()
-                .flat_map(|at| links::of_column(view.ties(), at, &field.name))
-            {
-                let there = links::name_of(view.catalog(), tie.to);
-                let how = if tie.declared { "declared" } else { "guessed" };
-                pair(
-                    &mut page,
-                    "links to",
-                    format!("{there}.{}, {how}", tie.their_columns.join(", ")),
-                );
-            }
-            if let Some(link) = object.link_of(&field.name) {
-                pair(&mut page, "on delete", link.on_delete.clone());
-            }
-            for index in object
-                .indexes
-                .iter()
-                .filter(|i| i.columns.contains(&field.name))
-            {
-                pair(&mut page, "index", index.name.clone());
-            }
-            figures(
-                app,
-                &mut page,
-                &view.catalog().shortest_name(object),
-                &field.name,
-                width,
-            );
-        }
-        Some(Part::Index(n)) => {
-            if let Some((columns, words)) = view.index_detail(n) {
-                page.say(Tone::Heading, object.indexes[n].name.clone());
-                page.gap();
-                let on = if family == Family::Documents {
-                    "paths"
-                } else {
-                    "columns"
-                };
-                pair(&mut page, on, columns);
-                pair(&mut page, "is", words);
-            }
-        }
-        Some(Part::Referring(n)) => {
-            let tie = &view.ties()[n];
-            let from = &view.catalog().objects[tie.from];
-            page.say(Tone::Heading, links::name_of(view.catalog(), tie.from));
-            page.gap();
-            if let Some(comment) = &from.comment {
-                say(&mut page, comment);
-                page.gap();
-            }
-            pair(&mut page, "by", tie.columns.join(", "));
-            pair(&mut page, "to", tie.their_columns.join(", "));
-            pair(
-                &mut page,
-                "how many",
-                if tie.one_to_one {
-                    format!("at most one {thing} for each here")
-                } else {
-                    format!("several {thing}s may refer to one here")
-                },
-            );
-            pair(&mut page, &things, count_of(from));
-        }
-        Some(Part::Check(n)) => {
-            page.say(Tone::Heading, "check");
-            page.gap();
-            say(&mut page, &object.checks[n].condition);
-        }
-        Some(Part::Fact(n)) => {
-            page.say(Tone::Heading, object.facts[n].0.clone());
-            page.gap();
-            say(&mut page, &object.facts[n].1);
-        }
-        Some(Part::Trigger(n)) => {
-            let trigger = &view.catalog().objects[n];
-            page.say(Tone::Heading, trigger.name.clone());
-            page.gap();
-            for (name, value) in &trigger.facts {
-                pair(&mut page, name, value.clone());
-            }
-            if let Some(definition) = &trigger.definition {
-                say(&mut page, definition);
-            }
-        }
-        None => {
-            page.line(
-                TextLine::new()
-                    .and(Tone::Heading, view.catalog().shortest_name(object))
-                    .and(Tone::Faint, format!("  {}", object.kind_words())),
-            );
-            page.gap();
-            if let Some(comment) = &object.comment {
-                say(&mut page, comment);
-                page.gap();
-            }
-            if let Some(broken) = &object.broken {
-                for line in wrap(broken, width) {
-                    page.say(Tone::Danger, line);
-                }
-            }
-            pair(&mut page, &things, count_of(object));
-            pair(
-                &mut page,
-                "size",
-                object.bytes.filter(|b| *b > 0).map_or(String::new(), bytes),
-            );
-            pair(&mut page, "owner", object.owner.clone().unwrap_or_default());
-            pair(&mut page, "on", object.table.clone().unwrap_or_default());
-            if object.has_rows() {
-                let of = if family == Family::Documents {
-                    "paths"
-                } else {
-                    "columns"
-                };
-                pair(&mut page, of, object.fields.len().to_string());
-            }
-            if let Some(by) = &object.partition_by {
-                pair(&mut page, "shared by", by.clone());
-            }
-            for (name, value) in &object.facts {
-                pair(&mut page, name, value.clone());
-            }
-            if !object.has_rows()
-                && let Some(definition) = &object.definition
-            {
-                page.gap();
-                for line in wrap(definition, width).into_iter().take(20) {
-                    page.say(Tone::Plain, line);
-                }
-            }
-            if object.has_rows() {
-                page.gap();
-                let words = match family {
-                    Family::Documents => "Space: sample, shape, links …",
-                    _ => "Space: sample, figures, links …",
-                };
-                page.say(Tone::Faint, words);
-            }
+                "columns"
+            };
+            self.pair(on, columns);
+            self.pair("is", words);
         }
     }
-    page
+
+    fn referring(&mut self, n: usize) {
+        let view = &self.app.catalog;
+        let thing = self.app.desk.dialect().row();
+        let tie = &view.ties()[n];
+        let from = &view.catalog().objects[tie.from];
+        self.page
+            .say(Tone::Heading, links::name_of(view.catalog(), tie.from));
+        self.page.gap();
+        if let Some(comment) = &from.comment {
+            self.say(comment);
+            self.page.gap();
+        }
+        self.pair("by", tie.columns.join(", "));
+        self.pair("to", tie.their_columns.join(", "));
+        self.pair(
+            "how many",
+            if tie.one_to_one {
+                format!("at most one {thing} for each here")
+            } else {
+                format!("several {thing}s may refer to one here")
+            },
+        );
+        self.pair(&format!("{thing}s"), count_of(from, thing));
+    }
+
+    fn trigger(&mut self, n: usize) {
+        let view = &self.app.catalog;
+        let trigger = &view.catalog().objects[n];
+        self.page.say(Tone::Heading, trigger.name.clone());
+        self.page.gap();
+        for (name, value) in &trigger.facts {
+            self.pair(name, value.clone());
+        }
+        if let Some(definition) = &trigger.definition {
+            self.say(definition);
+        }
+    }
+
+    fn object(&mut self, object: &Object) {
+        let view = &self.app.catalog;
+        let family = self.app.desk.dialect().family;
+        let thing = self.app.desk.dialect().row();
+        self.page.line(
+            TextLine::new()
+                .and(Tone::Heading, view.catalog().shortest_name(object))
+                .and(Tone::Faint, format!("  {}", object.kind_words())),
+        );
+        self.page.gap();
+        if let Some(comment) = &object.comment {
+            self.say(comment);
+            self.page.gap();
+        }
+        if let Some(broken) = &object.broken {
+            for line in wrap(broken, self.width) {
+                self.page.say(Tone::Danger, line);
+            }
+        }
+        self.pair(&format!("{thing}s"), count_of(object, thing));
+        self.pair(
+            "size",
+            object.bytes.filter(|b| *b > 0).map_or(String::new(), bytes),
+        );
+        self.pair("owner", object.owner.clone().unwrap_or_default());
+        self.pair("on", object.table.clone().unwrap_or_default());
+        if object.has_rows() {
+            let of = if family == Family::Documents {
+                "paths"
+            } else {
+                "columns"
+            };
+            self.pair(of, object.fields.len().to_string());
+        }
+        if let Some(by) = &object.partition_by {
+            self.pair("shared by", by.clone());
+        }
+        for (name, value) in &object.facts {
+            self.pair(name, value.clone());
+        }
+        if !object.has_rows()
+            && let Some(definition) = &object.definition
+        {
+            self.page.gap();
+            for line in wrap(definition, self.width).into_iter().take(20) {
+                self.page.say(Tone::Plain, line);
+            }
+        }
+        if object.has_rows() {
+            self.page.gap();
+            let words = match family {
+                Family::Documents => "Space: sample, shape, links …",
+                _ => "Space: sample, figures, links …",
+            };
+            self.page.say(Tone::Faint, words);
+        }
+    }
 }
 
 /// What was counted of a column, if it was.

@@ -34,8 +34,6 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, view: &Sour
         return draw_form(&mut p, area, form);
     }
     let lines = view.lines(app);
-    let settings = &view.settings;
-    let (found, answers) = app.desk.found();
     let state_at = area.x + area.width * 2 / 3;
     let name_width = 22.min(area.width / 4);
     let height = usize::from(area.height);
@@ -82,94 +80,8 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, view: &Sour
             p.fill(Rect::new(area.x + 2, y, area.width.saturating_sub(4), 1));
             p.text(area.x + 2, y, 1, Tone::Active, "▌");
         }
-        let (name, tone, place, state) = match &lines[*at] {
-            SourceLine::Open(number) => {
-                let Some(session) = app.desk.sessions().find(|s| s.number() == *number) else {
-                    continue;
-                };
-                let b = session.bearings();
-                let place = match &b.server {
-                    Some(server) => format!(
-                        "{} as {}",
-                        server.place,
-                        server.user.split('@').next().unwrap_or_default()
-                    ),
-                    None => b.place.clone().unwrap_or_else(|| "in memory".into()),
-                };
-                let state = if session.is_lost() {
-                    ("connection lost".to_string(), Tone::Danger)
-                } else if session.asks() {
-                    ("asks something".to_string(), Tone::Care)
-                } else if session.is_busy() {
-                    ("running".to_string(), Tone::Active)
-                } else if b.transaction.is_some() {
-                    ("transaction open".to_string(), Tone::Care)
-                } else if *number == app.desk.session().number() {
-                    ("you are here".to_string(), Tone::Active)
-                } else {
-                    ("open".to_string(), Tone::Faint)
-                };
-                let database = if b.server.is_some() && !b.database.is_empty() {
-                    format!("{}, ", b.database)
-                } else {
-                    String::new()
-                };
-                (
-                    session.name().to_string(),
-                    tone_of(session.tone()),
-                    format!("{database}{place}"),
-                    state,
-                )
-            }
-            SourceLine::Saved(name) => {
-                let Some(saved) = settings.sources.get(name) else {
-                    continue;
-                };
-                let state = match answers.iter().find(|(n, _)| n == name) {
-                    Some((_, true)) => ("answers".to_string(), Tone::Faint),
-                    Some((_, false)) => ("does not answer".to_string(), Tone::Care),
-                    None if saved.via.is_some() || saved.through.is_some() => {
-                        ("has a way in; not tried".to_string(), Tone::Faint)
-                    }
-                    None => (String::new(), Tone::Faint),
-                };
-                let mut state = state;
-                if saved.writes.as_deref() == Some("none") {
-                    state.0 = format!("{} · reads only", state.0)
-                        .trim_start_matches(" · ")
-                        .to_string();
-                }
-                (
-                    name.clone(),
-                    tone_of(saved.tone.unwrap_or_default()),
-                    saved.address.clone(),
-                    state,
-                )
-            }
-            SourceLine::Found(n) => {
-                let Some(found) = found.get(*n) else { continue };
-                let says = if found.says.is_empty() {
-                    String::new()
-                } else {
-                    format!(" {}", found.says)
-                };
-                (
-                    format!("{}{says}", found.family),
-                    Tone::Plain,
-                    found.place.clone(),
-                    ("listens".to_string(), Tone::Faint),
-                )
-            }
-            SourceLine::Demo(name) => (
-                (*name).to_string(),
-                Tone::Plain,
-                match *name {
-                    "demo" => "the practice harbour, Brackwater Haven",
-                    _ => "its documents: landings, hull surveys, the watch log",
-                }
-                .to_string(),
-                ("always here".to_string(), Tone::Faint),
-            ),
+        let Some((name, tone, place, state)) = words(app, view, &lines[*at]) else {
+            continue;
         };
         let room = state_at.saturating_sub(area.x + 8 + name_width);
         p.text(area.x + 6, y, name_width, tone, &name);
@@ -194,6 +106,100 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, view: &Sour
         );
     }
     app.spots.list = spots;
+}
+
+/// What stands in a line: the name and its tone, where it is, how it is; `None` if it is gone.
+fn words(
+    app: &App,
+    view: &Sources,
+    line: &SourceLine,
+) -> Option<(String, Tone, String, (String, Tone))> {
+    let (found, answers) = app.desk.found();
+    Some(match line {
+        SourceLine::Open(number) => {
+            let session = app.desk.sessions().find(|s| s.number() == *number)?;
+            let b = session.bearings();
+            let place = match &b.server {
+                Some(server) => format!(
+                    "{} as {}",
+                    server.place,
+                    server.user.split('@').next().unwrap_or_default()
+                ),
+                None => b.place.clone().unwrap_or_else(|| "in memory".into()),
+            };
+            let state = if session.is_lost() {
+                ("connection lost".to_string(), Tone::Danger)
+            } else if session.asks() {
+                ("asks something".to_string(), Tone::Care)
+            } else if session.is_busy() {
+                ("running".to_string(), Tone::Active)
+            } else if b.transaction.is_some() {
+                ("transaction open".to_string(), Tone::Care)
+            } else if *number == app.desk.session().number() {
+                ("you are here".to_string(), Tone::Active)
+            } else {
+                ("open".to_string(), Tone::Faint)
+            };
+            let database = if b.server.is_some() && !b.database.is_empty() {
+                format!("{}, ", b.database)
+            } else {
+                String::new()
+            };
+            (
+                session.name().to_string(),
+                tone_of(session.tone()),
+                format!("{database}{place}"),
+                state,
+            )
+        }
+        SourceLine::Saved(name) => {
+            let saved = view.settings.sources.get(name)?;
+            let state = match answers.iter().find(|(n, _)| n == name) {
+                Some((_, true)) => ("answers".to_string(), Tone::Faint),
+                Some((_, false)) => ("does not answer".to_string(), Tone::Care),
+                None if saved.via.is_some() || saved.through.is_some() => {
+                    ("has a way in; not tried".to_string(), Tone::Faint)
+                }
+                None => (String::new(), Tone::Faint),
+            };
+            let mut state = state;
+            if saved.writes.as_deref() == Some("none") {
+                state.0 = format!("{} · reads only", state.0)
+                    .trim_start_matches(" · ")
+                    .to_string();
+            }
+            (
+                name.clone(),
+                tone_of(saved.tone.unwrap_or_default()),
+                saved.address.clone(),
+                state,
+            )
+        }
+        SourceLine::Found(n) => {
+            let found = found.get(*n)?;
+            let says = if found.says.is_empty() {
+                String::new()
+            } else {
+                format!(" {}", found.says)
+            };
+            (
+                format!("{}{says}", found.family),
+                Tone::Plain,
+                found.place.clone(),
+                ("listens".to_string(), Tone::Faint),
+            )
+        }
+        SourceLine::Demo(name) => (
+            (*name).to_string(),
+            Tone::Plain,
+            match *name {
+                "demo" => "the practice harbour, Brackwater Haven",
+                _ => "its documents: landings, hull surveys, the watch log",
+            }
+            .to_string(),
+            ("always here".to_string(), Tone::Faint),
+        ),
+    })
 }
 
 fn draw_form(p: &mut Painter<'_>, area: Rect, form: &Form) {
