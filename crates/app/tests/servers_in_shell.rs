@@ -549,3 +549,18 @@ fn transactions_are_told_as_the_server_made_of_them() {
     assert!(words.contains("keeps what it has changed"), "{words}");
     assert_eq!(count(&m), "1\n");
 }
+
+/// What this program refuses itself is not said to be the server's word.
+#[test]
+fn a_refusal_of_our_own_is_not_put_into_the_servers_mouth() {
+    for scheme in ["postgres", "mariadb"] {
+        let at = database(scheme, "refusing");
+        let done = tide(&["run", &at, "--writes", "none", "call nothing()"]);
+        let words = String::from_utf8_lossy(&done.stderr);
+        assert_eq!(done.status.code(), Some(1), "{words}");
+        assert!(
+            words.contains("what call does cannot be known") && !words.contains("said"),
+            "{words}"
+        );
+    }
+}

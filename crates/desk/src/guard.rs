@@ -256,7 +256,7 @@ pub fn question(
     if let Some(age) = ends {
         parts.push(Part {
             heading: "The server ends the open transaction before this, and keeps what it has changed.".into(),
-            lines: vec![("it is open for ", Some(lasting(age)), String::new())],
+            lines: vec![("it has been open for ", Some(lasting(age)), String::new())],
             yes: "keeps it and goes on".into(),
             after: "rollback takes nothing of it back then. commit or rollback before it says which it is to be.".into(),
         });
@@ -285,7 +285,7 @@ pub fn question(
         1 => first.yes.clone(),
         _ => "does all of this".to_string(),
     };
-    let mut page = Page::new();
+    let mut page = Page::of_sentences();
     for part in &parts {
         if page.lines.last().is_some_and(|line| !line.spans.is_empty()) {
             page.gap();

@@ -21,7 +21,7 @@ pub struct Around {
 
 /// The page of a statement that gave no rows. `thing` is what it changes, row or document.
 pub fn page(about: &Summary, outcome: &Outcome, around: Around, thing: &str) -> Page {
-    let mut page = Page::new();
+    let mut page = Page::of_sentences();
     let mut made = outcome.made.iter();
     // What a document source says it did is said in its own words.
     let headline = match (about.verb.as_str(), made.len()) {

@@ -81,12 +81,47 @@ impl Line {
 pub struct Page {
     /// The lines.
     pub lines: Vec<Line>,
+    /// Whether it is sentences, which go on in the next line where there is no room.
+    pub sentences: bool,
 }
 
 impl Page {
     /// An empty page.
     pub fn new() -> Self {
         Self::default()
+    }
+
+    /// An empty page of sentences.
+    pub fn of_sentences() -> Self {
+        Page {
+            sentences: true,
+            ..Self::default()
+        }
+    }
+
+    /// The same in lines of at most `width` characters, broken at blanks.
+    #[must_use]
+    pub fn wrapped(&self, width: usize) -> Self {
+        let mut lines = Vec::new();
+        for line in &self.lines {
+            let (mut current, mut used) = (Line::new(), 0);
+            for span in &line.spans {
+                for word in span.text.split_inclusive(' ') {
+                    let length = word.trim_end().chars().count();
+                    if used > 0 && used + length > width {
+                        lines.push(std::mem::take(&mut current));
+                        used = 0;
+                    }
+                    used += word.chars().count();
+                    current = current.and(span.tone, word);
+                }
+            }
+            lines.push(current);
+        }
+        Page {
+            lines,
+            sentences: self.sentences,
+        }
     }
 
     /// Adds a line.
@@ -171,4 +206,28 @@ pub fn sql_lines(text: &str, dialect: &Dialect) -> Vec<Line> {
         }
     }
     lines
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn sentences_go_on_in_the_next_line() {
+        let mut page = Page::of_sentences();
+        page.say(Tone::Heading, "This deletes all 3 rows of visits.");
+        page.line(
+            Line::new()
+                .and(Tone::Care, "with them ")
+                .and(Tone::Number, "2 rows"),
+        );
+        page.gap();
+        let wrapped = page.wrapped(16);
+        assert_eq!(
+            wrapped.text(),
+            "This deletes all\n3 rows of\nvisits.\nwith them 2 rows\n\n"
+        );
+        assert_eq!(wrapped.lines[3].spans[0].tone, Tone::Care);
+        assert_eq!(page.wrapped(80).text(), page.text());
+    }
 }

@@ -151,10 +151,9 @@ pub(crate) fn explain_read_only(error: &mut EngineError, access: &Access, refusi
 pub(crate) fn not_while_refusing(why: &str) -> EngineError {
     EngineError {
         fault: Fault::ReadOnly,
-        advice: Some(format!(
+        ..EngineError::plain(format!(
             "This session refuses writes, and {why}; /writes ask allows it again."
-        )),
-        ..EngineError::plain("refused by this program")
+        ))
     }
 }
 

@@ -555,6 +555,7 @@ pub(super) fn hints(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
             }
         }
     }
+    let asked = app.desk.question().is_some() || app.asks_to_leave;
     let mut p = painter(app, frame, Ground::Strip);
     p.fill(area);
     let end = area.right().saturating_sub(1);
@@ -571,7 +572,9 @@ pub(super) fn hints(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
     let mut x = area.x + 1;
     for (cap, hint) in list {
         let needed = (cap.width() + hint.width() + 3) as u16;
-        if x + needed > right {
+        // What is asked shows both answers, cut off if need be.
+        let room = right.saturating_sub(x);
+        if needed > room && !(asked && room > cap.width() as u16 + 8) {
             break;
         }
         x += p.key(x, area.y, right - x, &cap, &hint) + 3;

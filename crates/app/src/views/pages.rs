@@ -34,7 +34,10 @@ pub(super) fn result(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bo
         Some(Content::Links(_)) => links::draw(app, frame, area),
         Some(Content::Stages(_)) => super::stages::draw(app, frame, area),
         Some(Content::Page(page)) => {
-            let page = page.clone();
+            let page = match page.sentences {
+                true => page.wrapped(usize::from(area.width.saturating_sub(8)).max(20)),
+                false => page.clone(),
+            };
             text(app, frame, area, &page);
         }
         Some(Content::Failure(failure)) => {
