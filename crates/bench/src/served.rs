@@ -153,7 +153,10 @@ pub fn run(name: &str, dir: &Path) -> bool {
     match what {
         "catalog" => {
             let url = url(family, port(family)).replace("/bench?", "/bench_tables?");
-            let catalog = connect(&url).catalog(1, &mut |_| {}).expect("read");
+            let catalog = connect(&url)
+                .describe()
+                .catalog(1, &mut |_| {})
+                .expect("read");
             assert!(catalog.tables().count() == 10_000);
             black_box(catalog);
         }

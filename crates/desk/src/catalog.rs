@@ -78,15 +78,17 @@ impl Work for ReadCatalog {
         let (reporter, ticket) = (at.reporter.clone(), at.ticket);
         let connection = at.connection()?;
         let mut first = |names| reporter.tell(Progress::Names(Box::new(names)));
-        let mut catalog = connection.catalog(ticket, &mut first)?;
-        connection.count_rows(ticket, &mut catalog, self.counting);
+        let mut catalog = connection.describe().catalog(ticket, &mut first)?;
+        connection
+            .describe()
+            .count_rows(ticket, &mut catalog, self.counting);
         let mut script = None;
         match self.define.as_deref() {
-            Some("") => script = Some(connection.script(ticket, &catalog)?),
+            Some("") => script = Some(connection.describe().script(ticket, &catalog)?),
             Some(name) => {
                 let wanted = catalog.named(name).and_then(|o| catalog.place_of(o));
                 if let Some(object) = wanted.and_then(|at| catalog.objects.get_mut(at)) {
-                    connection.define(ticket, object)?;
+                    connection.describe().define(ticket, object)?;
                 }
             }
             None => {}

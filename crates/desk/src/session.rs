@@ -304,7 +304,7 @@ impl Session {
         notify: &Notify,
     ) -> Self {
         let bearings = connection.bearings();
-        let beside = connection.beside();
+        let beside = connection.served().and_then(|server| server.beside());
         Session {
             number,
             source: name,

@@ -58,7 +58,9 @@ impl Places for Others<'_> {
         take: &mut dyn FnMut(Document) -> Result<bool, FlowError>,
     ) -> Result<(), String> {
         let mut failed = None;
-        self.connection
+        let collections = self.connection.collections();
+        collections
+            .ok_or("This database has no collections.")?
             .documents(
                 self.ticket,
                 collection,
@@ -107,7 +109,10 @@ pub fn look(
     let all;
     match &flow.source {
         Source::Collection(name) => {
-            let found = connection.documents(ticket, &name.name, MOST, &mut |document| {
+            let collections = connection.collections();
+            let collections = collections
+                .ok_or_else(|| EngineError::plain("This database has no collections."))?;
+            let found = collections.documents(ticket, &name.name, MOST, &mut |document| {
                 documents.push(document);
                 read += 1;
                 read < MOST

@@ -213,7 +213,10 @@ fn one<T: Work + 'static>(
     notify: &Notify<T>,
 ) -> bool {
     if let Some(bearings) = errand.bearings.as_deref().filter(|_| is_beside) {
-        let there = catch_unwind(AssertUnwindSafe(|| connection.follow(bearings)));
+        let there = catch_unwind(AssertUnwindSafe(|| match connection.served() {
+            Some(server) => server.follow(bearings),
+            None => Ok(()),
+        }));
         match there {
             Ok(Ok(())) => {}
             Ok(Err(error)) if !is_lost(&error) => {

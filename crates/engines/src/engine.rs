@@ -304,17 +304,8 @@ pub trait Control: Send + Sync {
     fn waiting(&self) -> Option<(Duration, Duration)>;
 }
 
-/// A connection to one database. It stays in one thread; [`Connection::control`] is its other side.
-pub trait Connection: Send {
-    /// The dialect it speaks.
-    fn dialect(&self) -> &'static Dialect;
-
-    /// The side for other threads.
-    fn control(&self) -> Arc<dyn Control>;
-
-    /// Where the session is now.
-    fn bearings(&mut self) -> Bearings;
-
+/// What is in a database.
+pub trait Describe {
     /// What is in the database. Row counts are left out. Of a large database the names are handed to `first`
     /// before the rest is read. Like every call that may take long it runs under a ticket that
     /// [`Control::cancel`] can name.
@@ -345,6 +336,72 @@ pub trait Connection: Send {
     /// Counts the rows of tables, as far as it gets within `limit` or before it is cancelled.
     fn count_rows(&mut self, ticket: u64, catalog: &mut Catalog, limit: Duration);
 
+    /// The statement that answers a listing.
+    ///
+    /// # Errors
+    /// A whole sentence, where the family has no such thing.
+    fn listing(&mut self, what: Listing<'_>) -> Result<Query, String>;
+}
+
+/// What document databases do besides.
+pub trait Collections {
+    /// Hands over documents of a collection, at most so many, until `take` answers false; gives how many there are in all, if that is
+    /// known. More than `most` are chosen by chance where the source can do that.
+    ///
+    /// # Errors
+    /// If the collection cannot be read, it is cancelled.
+    fn documents(
+        &mut self,
+        ticket: u64,
+        collection: &str,
+        most: u64,
+        take: &mut dyn FnMut(Document) -> bool,
+    ) -> Result<Option<u64>, EngineError>;
+
+    /// How a flow would run, as a tree; `measure` runs it.
+    ///
+    /// # Errors
+    /// If the source cannot say, it is cancelled.
+    fn flow_plan(
+        &mut self,
+        ticket: u64,
+        statement: &str,
+        measure: bool,
+    ) -> Result<idle_tide_core::plan::Plan, EngineError>;
+
+    /// Where flows find the results of earlier entries.
+    fn set_earlier(&mut self, earlier: Earlier);
+}
+
+/// What servers do besides.
+pub trait Served {
+    /// How to open a second connection beside this one; `None` where one does for everything.
+    fn beside(&self) -> Option<Beside>;
+
+    /// Goes to where another connection of the same user is: its database and role.
+    ///
+    /// # Errors
+    /// If the server refuses.
+    fn follow(&mut self, bearings: &Bearings) -> Result<(), EngineError>;
+
+    /// Gives the present user a new password. It is in no statement that is shown or kept.
+    ///
+    /// # Errors
+    /// If the server refuses.
+    fn change_password(&mut self, new: &SecretString) -> Result<(), EngineError>;
+}
+
+/// A connection to one database. It stays in one thread; [`Connection::control`] is its other side.
+pub trait Connection: Send {
+    /// The dialect it speaks.
+    fn dialect(&self) -> &'static Dialect;
+
+    /// The side for other threads.
+    fn control(&self) -> Arc<dyn Control>;
+
+    /// Where the session is now.
+    fn bearings(&mut self) -> Bearings;
+
     /// Runs one statement under a ticket that [`Control::cancel`] can name. Rows go to `sink` in batches
     /// as they come; a slow statement hands over what it has at least every 50 ms.
     ///
@@ -357,75 +414,22 @@ pub trait Connection: Send {
         sink: &mut dyn Sink,
     ) -> Result<Outcome, EngineError>;
 
-    /// Hands over documents of a collection, at most so many, until `take` answers false; gives how many there are in all, if that is
-    /// known. More than `most` are chosen by chance where the source can do that.
-    ///
-    /// # Errors
-    /// If the collection cannot be read, it is cancelled, or this is no document database.
-    fn documents(
-        &mut self,
-        ticket: u64,
-        collection: &str,
-        most: u64,
-        take: &mut dyn FnMut(Document) -> bool,
-    ) -> Result<Option<u64>, EngineError> {
-        let _ = (ticket, collection, most, take);
-        Err(EngineError::plain("This database has no collections."))
-    }
-
-    /// How a flow would run, as a tree; `measure` runs it.
-    ///
-    /// # Errors
-    /// If the source cannot say, it is cancelled, or this is no document database.
-    fn flow_plan(
-        &mut self,
-        ticket: u64,
-        statement: &str,
-        measure: bool,
-    ) -> Result<idle_tide_core::plan::Plan, EngineError> {
-        let _ = (ticket, statement, measure);
-        Err(EngineError::plain("This database takes no flows."))
-    }
-
-    /// Where flows find the results of earlier entries.
-    fn set_earlier(&mut self, earlier: Earlier) {
-        let _ = earlier;
-    }
-
-    /// How to open a second connection beside this one; `None` where one does for everything.
-    fn beside(&self) -> Option<Beside> {
-        None
-    }
-
-    /// Goes to where another connection of the same user is: its database and role.
-    ///
-    /// # Errors
-    /// If the server refuses.
-    fn follow(&mut self, bearings: &Bearings) -> Result<(), EngineError> {
-        let _ = bearings;
-        Ok(())
-    }
-
-    /// The statement that answers a listing.
-    ///
-    /// # Errors
-    /// A whole sentence, where the family has no such thing.
-    fn listing(&mut self, what: Listing<'_>) -> Result<Query, String>;
-
-    /// Gives the present user a new password. It is in no statement that is shown or kept.
-    ///
-    /// # Errors
-    /// If the server refuses.
-    fn change_password(&mut self, new: &SecretString) -> Result<(), EngineError> {
-        let _ = new;
-        Err(EngineError::plain(
-            "A file has no users, so there is no password to change.",
-        ))
-    }
-
     /// Makes the engine itself refuse every write, or ends that.
     ///
     /// # Errors
     /// If it cannot.
     fn refuse_writes(&mut self, refuse: bool) -> Result<(), EngineError>;
+
+    /// What is in the database.
+    fn describe(&mut self) -> &mut dyn Describe;
+
+    /// The side of a document database; `None` for others.
+    fn collections(&mut self) -> Option<&mut dyn Collections> {
+        None
+    }
+
+    /// The side of a server; `None` for files.
+    fn served(&mut self) -> Option<&mut dyn Served> {
+        None
+    }
 }

@@ -22,8 +22,8 @@ mod trouble;
 
 pub use address::{Address, Overrides};
 pub use engine::{
-    Access, Bearings, Beside, Connection, Control, Earlier, EngineError, Fault, LinkState, Listing,
-    Outcome, Query, ServerBearings, Sink,
+    Access, Bearings, Beside, Collections, Connection, Control, Describe, Earlier, EngineError,
+    Fault, LinkState, Listing, Outcome, Query, Served, ServerBearings, Sink,
 };
 pub use harbour::load_harbour;
 pub use postgres::catalog::catalog_questions;

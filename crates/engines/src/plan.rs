@@ -96,7 +96,10 @@ pub fn plan(
 ) -> Result<Plan, EngineError> {
     let dialect = connection.dialect();
     if dialect.is_flow() {
-        return connection.flow_plan(ticket, statement, measure);
+        let collections = connection.collections();
+        let collections =
+            collections.ok_or_else(|| EngineError::plain("This database takes no flows."))?;
+        return collections.flow_plan(ticket, statement, measure);
     }
     let statement = statement.trim().trim_end_matches(';');
     let bearings = connection.bearings();

@@ -432,7 +432,7 @@ fn hostile_data_arrives_whole() {
         "create table t (n); create view v as select n from t; drop table t",
     )
     .expect("made");
-    let catalog = memory.catalog(1, &mut |_| {}).expect("read");
+    let catalog = memory.describe().catalog(1, &mut |_| {}).expect("read");
     let view = catalog.table("v").expect("listed");
     assert!(
         view.broken
@@ -456,8 +456,10 @@ fn the_harbour_is_made_and_described() {
         ),
         Value::Integer(0)
     );
-    let mut catalog = harbour.catalog(1, &mut |_| {}).expect("read");
-    harbour.count_rows(1, &mut catalog, Duration::from_secs(20));
+    let mut catalog = harbour.describe().catalog(1, &mut |_| {}).expect("read");
+    harbour
+        .describe()
+        .count_rows(1, &mut catalog, Duration::from_secs(20));
     let tables = catalog.tables().filter(|o| o.kind != Kind::View).count();
     assert!((20..25).contains(&tables), "{tables} tables");
     let visits = catalog.table("VISITS").expect("visits");
@@ -599,11 +601,11 @@ fn a_nasty_schema_is_made_again() {
     ] {
         run(&mut first, sql).unwrap_or_else(|error| panic!("{error}\n{sql}"));
     }
-    let before = first.catalog(1, &mut |_| {}).expect("read");
-    let script = first.script(1, &before).expect("written");
+    let before = first.describe().catalog(1, &mut |_| {}).expect("read");
+    let script = first.describe().script(1, &before).expect("written");
     let mut second = Sqlite::memory().expect("opens");
     run(&mut second, &script).unwrap_or_else(|error| panic!("{error}\n{script}"));
-    let after = second.catalog(1, &mut |_| {}).expect("read");
+    let after = second.describe().catalog(1, &mut |_| {}).expect("read");
     assert_eq!(shape(&after).len(), shape(&before).len(), "{script}");
     for (after, before) in shape(&after).iter().zip(shape(&before)) {
         assert_eq!(*after, before);
@@ -639,7 +641,7 @@ fn few_guessed_links_are_false() {
     let path = dir.path().join("harbour.db");
     idle_tide_engines::sqlite::make_demo(&path, 10).expect("made");
     let mut harbour = Sqlite::file(&path, false, &mut || {}).expect("opens");
-    let mut catalog = harbour.catalog(1, &mut |_| {}).expect("read");
+    let mut catalog = harbour.describe().catalog(1, &mut |_| {}).expect("read");
     let named =
         |catalog: &idle_tide_core::Catalog, ties: &[idle_tide_core::links::Tie]| -> Vec<String> {
             let name = |at: usize| catalog.objects[at].name.as_str();

@@ -299,7 +299,9 @@ impl Opening {
         let asker = Asker(at.reporter.clone());
         let mut connection = open(&origin.source, origin.options, &asker)?;
         if let Some((bearings, settings)) = &self.restore {
-            connection.follow(bearings)?;
+            if let Some(server) = connection.served() {
+                server.follow(bearings)?;
+            }
             for statement in settings {
                 connection.run(at.ticket, statement, &mut Nowhere)?;
             }

@@ -67,7 +67,12 @@ impl Work for Change {
     }
 
     fn work(&mut self, at: &mut Bench<'_>) -> Result<(), EngineError> {
-        at.connection()?.change_password(&self.0)
+        match at.connection()?.served() {
+            Some(server) => server.change_password(&self.0),
+            None => Err(EngineError::plain(
+                "A file has no users, so there is no password to change.",
+            )),
+        }
     }
 }
 

@@ -73,7 +73,7 @@ impl Work for Ask {
     }
 
     fn work(&mut self, at: &mut Bench<'_>) -> Result<(), EngineError> {
-        self.query = at.connection()?.listing(match &self.wanted {
+        self.query = at.connection()?.describe().listing(match &self.wanted {
             Wanted::Databases(full) => Listing::Databases(*full),
             Wanted::Roles(full) => Listing::Roles(*full),
             Wanted::Access(name) => Listing::Access(name.as_deref()),

@@ -506,8 +506,10 @@ impl Work for Run {
     fn work(&mut self, at: &mut Bench<'_>) -> Result<(), EngineError> {
         let (ticket, reporter) = (at.ticket, at.reporter.clone());
         let connection = at.connection()?;
-        if let Some(earlier) = self.earlier.take() {
-            connection.set_earlier(earlier);
+        if let Some(earlier) = self.earlier.take()
+            && let Some(collections) = connection.collections()
+        {
+            collections.set_earlier(earlier);
         }
         let mut sink: Box<dyn Sink + Send> = match (&self.into, self.set.take(), self.sink.take()) {
             (Into::Figures(gathered, _), _, _) => Box::new(IntoFigures(Arc::clone(gathered))),

@@ -8,8 +8,8 @@ use std::time::Duration;
 
 use idle_tide_core::{Catalog, Column, Kind, Object, RowBatch, ValueRef};
 use idle_tide_engines::{
-    Bearings, Beside, Connection, Control, EngineError, Fault, LinkState, Listing, Outcome, Query,
-    ServerBearings, Sink,
+    Bearings, Beside, Connection, Control, Describe, EngineError, Fault, LinkState, Listing,
+    Outcome, Query, Served, ServerBearings, Sink,
 };
 use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::SQLITE;
@@ -146,25 +146,6 @@ impl Connection for Scripted {
         }
     }
 
-    fn catalog(&mut self, ticket: u64, _: &mut dyn FnMut(Catalog)) -> Result<Catalog, EngineError> {
-        self.0.act(ticket, "catalog")?;
-        let mut catalog = Catalog::default();
-        catalog.objects.push(Object::new("main", "t", Kind::Table));
-        Ok(catalog)
-    }
-
-    fn define(&mut self, ticket: u64, object: &mut Object) -> Result<(), EngineError> {
-        self.0.act(ticket, "define")?;
-        object.definition = Some("create table t (made on request)".into());
-        Ok(())
-    }
-
-    fn script(&mut self, ticket: u64, _: &Catalog) -> Result<String, EngineError> {
-        self.0.act(ticket, "script").map(|_| "create all".into())
-    }
-
-    fn count_rows(&mut self, _: u64, _: &mut Catalog, _: Duration) {}
-
     fn run(
         &mut self,
         ticket: u64,
@@ -186,16 +167,55 @@ impl Connection for Scripted {
         })
     }
 
+    fn refuse_writes(&mut self, _: bool) -> Result<(), EngineError> {
+        Ok(())
+    }
+
+    fn describe(&mut self) -> &mut dyn Describe {
+        self
+    }
+
+    fn served(&mut self) -> Option<&mut dyn Served> {
+        Some(self)
+    }
+}
+
+impl Describe for Scripted {
+    fn catalog(&mut self, ticket: u64, _: &mut dyn FnMut(Catalog)) -> Result<Catalog, EngineError> {
+        self.0.act(ticket, "catalog")?;
+        let mut catalog = Catalog::default();
+        catalog.objects.push(Object::new("main", "t", Kind::Table));
+        Ok(catalog)
+    }
+
+    fn define(&mut self, ticket: u64, object: &mut Object) -> Result<(), EngineError> {
+        self.0.act(ticket, "define")?;
+        object.definition = Some("create table t (made on request)".into());
+        Ok(())
+    }
+
+    fn script(&mut self, ticket: u64, _: &Catalog) -> Result<String, EngineError> {
+        self.0.act(ticket, "script").map(|_| "create all".into())
+    }
+
+    fn count_rows(&mut self, _: u64, _: &mut Catalog, _: Duration) {}
+
+    fn listing(&mut self, _: Listing<'_>) -> Result<Query, String> {
+        Err("There is none.".into())
+    }
+}
+
+impl Served for Scripted {
     fn beside(&self) -> Option<Beside> {
         let script = Arc::clone(self.0.beside.as_ref()?);
         Some(Box::new(move || Ok(Box::new(Scripted(script)))))
     }
 
-    fn listing(&mut self, _: Listing<'_>) -> Result<Query, String> {
-        Err("There is none.".into())
+    fn follow(&mut self, _: &Bearings) -> Result<(), EngineError> {
+        Ok(())
     }
 
-    fn refuse_writes(&mut self, _: bool) -> Result<(), EngineError> {
+    fn change_password(&mut self, _: &secrecy::SecretString) -> Result<(), EngineError> {
         Ok(())
     }
 }

@@ -23,8 +23,8 @@ use super::{
     understood, with_ids,
 };
 use crate::engine::{
-    Access, Bearings, Connection, Control, Earlier, EngineError, Fault, Listing, Outcome, Query,
-    Sink,
+    Access, Bearings, Collections, Connection, Control, Describe, Earlier, EngineError, Fault,
+    Listing, Outcome, Query, Sink,
 };
 use crate::trouble::OpenError;
 
@@ -76,7 +76,7 @@ impl Local {
         })
     }
 
-    fn collections(&self) -> Result<Vec<Collection>, EngineError> {
+    fn all_collections(&self) -> Result<Vec<Collection>, EngineError> {
         self.folder.collections().map_err(|e| {
             EngineError::plain(io_words(&self.folder.path().display().to_string(), &e))
         })
@@ -92,7 +92,7 @@ impl Local {
     }
 
     fn find(&self, name: &str) -> Result<Option<Collection>, EngineError> {
-        Ok(self.collections()?.into_iter().find(|c| c.name == name))
+        Ok(self.all_collections()?.into_iter().find(|c| c.name == name))
     }
 
     /// Reads a collection; what is broken ends it, or is counted.
@@ -825,6 +825,48 @@ impl Connection for Local {
         }
     }
 
+    fn run(
+        &mut self,
+        ticket: u64,
+        statement: &str,
+        sink: &mut dyn Sink,
+    ) -> Result<Outcome, EngineError> {
+        let running = Arc::clone(&self.cancel);
+        let _running = running.under(ticket)?;
+        understood(statement).and_then(|statement| match &statement {
+                Statement::Flow(flow) => {
+                    let saves = idle_tide_lang::flow::compile::writes(&statement);
+                    match self.refuse().filter(|_| saves) {
+                        Some(error) => Err(error),
+                        None => self.flow(flow, sink),
+                    }
+                }
+                Statement::Write(write) => self.write(write),
+                Statement::Definition(definition) => self.define_statement(definition),
+                Statement::Call(_) => Err(EngineError::plain(
+                    "call sends a command to a server, and these are files.",
+                )),
+                Statement::Transaction(_) => Err(EngineError::plain(
+                    "Files have no transactions: every statement counts by itself, whole or not at all.",
+                )),
+            })
+    }
+
+    fn refuse_writes(&mut self, refuse: bool) -> Result<(), EngineError> {
+        self.refusing = refuse;
+        Ok(())
+    }
+
+    fn describe(&mut self) -> &mut dyn Describe {
+        self
+    }
+
+    fn collections(&mut self) -> Option<&mut dyn Collections> {
+        Some(self)
+    }
+}
+
+impl Describe for Local {
     fn catalog(&mut self, ticket: u64, _: &mut dyn FnMut(Catalog)) -> Result<Catalog, EngineError> {
         let running = Arc::clone(&self.cancel);
         let _running = running.under(ticket)?;
@@ -835,7 +877,7 @@ impl Connection for Local {
             detail: self.folder.path().display().to_string(),
         };
         catalog.databases.push(here);
-        for collection in self.collections()? {
+        for collection in self.all_collections()? {
             let mut shape = Shape::default();
             let read = self.read(&collection, &mut Vec::new(), &mut |document| {
                 shape.meet(&bson::encode(&document));
@@ -892,33 +934,27 @@ impl Connection for Local {
         self.cancel.set_deadline(None);
     }
 
-    fn run(
-        &mut self,
-        ticket: u64,
-        statement: &str,
-        sink: &mut dyn Sink,
-    ) -> Result<Outcome, EngineError> {
-        let running = Arc::clone(&self.cancel);
-        let _running = running.under(ticket)?;
-        understood(statement).and_then(|statement| match &statement {
-                Statement::Flow(flow) => {
-                    let saves = idle_tide_lang::flow::compile::writes(&statement);
-                    match self.refuse().filter(|_| saves) {
-                        Some(error) => Err(error),
-                        None => self.flow(flow, sink),
-                    }
-                }
-                Statement::Write(write) => self.write(write),
-                Statement::Definition(definition) => self.define_statement(definition),
-                Statement::Call(_) => Err(EngineError::plain(
-                    "call sends a command to a server, and these are files.",
-                )),
-                Statement::Transaction(_) => Err(EngineError::plain(
-                    "Files have no transactions: every statement counts by itself, whole or not at all.",
-                )),
-            })
+    fn listing(&mut self, what: Listing<'_>) -> Result<Query, String> {
+        match what {
+            Listing::Databases(_) => Ok(Query {
+                sql: format!(
+                    "from [{{name: {}, path: {}}}]",
+                    idle_tide_lang::flow::literal(&self.folder.name().into()),
+                    idle_tide_lang::flow::literal(&self.folder.path().display().to_string().into())
+                ),
+                note: Some(
+                    "A folder of files is one database; /open docs:PATH opens another beside it."
+                        .into(),
+                ),
+            }),
+            Listing::Roles(_) | Listing::Access(_) => Err(
+                "Files have no users: whoever can read them can read everything in them.".into(),
+            ),
+        }
     }
+}
 
+impl Collections for Local {
     fn documents(
         &mut self,
         ticket: u64,
@@ -984,29 +1020,5 @@ impl Connection for Local {
 
     fn set_earlier(&mut self, earlier: Earlier) {
         self.earlier = Some(earlier);
-    }
-
-    fn listing(&mut self, what: Listing<'_>) -> Result<Query, String> {
-        match what {
-            Listing::Databases(_) => Ok(Query {
-                sql: format!(
-                    "from [{{name: {}, path: {}}}]",
-                    idle_tide_lang::flow::literal(&self.folder.name().into()),
-                    idle_tide_lang::flow::literal(&self.folder.path().display().to_string().into())
-                ),
-                note: Some(
-                    "A folder of files is one database; /open docs:PATH opens another beside it."
-                        .into(),
-                ),
-            }),
-            Listing::Roles(_) | Listing::Access(_) => Err(
-                "Files have no users: whoever can read them can read everything in them.".into(),
-            ),
-        }
-    }
-
-    fn refuse_writes(&mut self, refuse: bool) -> Result<(), EngineError> {
-        self.refusing = refuse;
-        Ok(())
     }
 }

@@ -27,8 +27,8 @@ use tokio::time::timeout;
 
 use crate::address::{Address, SecretFor, TlsMode};
 use crate::engine::{
-    Access, Bearings, Beside, Connection, Control, EngineError, Fault, LinkState, Listing, Outcome,
-    Query, ServerBearings, Sink,
+    Access, Bearings, Beside, Connection, Control, Describe, EngineError, Fault, LinkState,
+    Listing, Outcome, Query, Served, ServerBearings, Sink,
 };
 use crate::gather::{Gather, HAND_OVER};
 use crate::reach::{End, PATIENCE, Reach};
@@ -568,30 +568,6 @@ impl Connection for Mariadb {
         self.bearings.clone()
     }
 
-    fn catalog(
-        &mut self,
-        ticket: u64,
-        first: &mut dyn FnMut(Catalog),
-    ) -> Result<Catalog, EngineError> {
-        self.under(ticket, |this| catalog::read(this, first))
-    }
-
-    fn script(&mut self, ticket: u64, catalog: &Catalog) -> Result<String, EngineError> {
-        self.under(ticket, |this| catalog::script(this, catalog))
-    }
-
-    fn count_rows(&mut self, ticket: u64, catalog: &mut Catalog, limit: Duration) {
-        // Tables that were not counted keep their estimates.
-        let _ = self.under(ticket, |this| {
-            count_small(catalog, limit, this.dialect, &mut |sql| this.ask(sql).ok());
-            Ok(())
-        });
-    }
-
-    fn define(&mut self, ticket: u64, object: &mut Object) -> Result<(), EngineError> {
-        self.under(ticket, |this| catalog::define(this, object))
-    }
-
     fn run(
         &mut self,
         ticket: u64,
@@ -710,6 +686,46 @@ impl Connection for Mariadb {
         Ok(())
     }
 
+    fn describe(&mut self) -> &mut dyn Describe {
+        self
+    }
+
+    fn served(&mut self) -> Option<&mut dyn Served> {
+        Some(self)
+    }
+}
+
+impl Describe for Mariadb {
+    fn catalog(
+        &mut self,
+        ticket: u64,
+        first: &mut dyn FnMut(Catalog),
+    ) -> Result<Catalog, EngineError> {
+        self.under(ticket, |this| catalog::read(this, first))
+    }
+
+    fn script(&mut self, ticket: u64, catalog: &Catalog) -> Result<String, EngineError> {
+        self.under(ticket, |this| catalog::script(this, catalog))
+    }
+
+    fn count_rows(&mut self, ticket: u64, catalog: &mut Catalog, limit: Duration) {
+        // Tables that were not counted keep their estimates.
+        let _ = self.under(ticket, |this| {
+            count_small(catalog, limit, this.dialect, &mut |sql| this.ask(sql).ok());
+            Ok(())
+        });
+    }
+
+    fn define(&mut self, ticket: u64, object: &mut Object) -> Result<(), EngineError> {
+        self.under(ticket, |this| catalog::define(this, object))
+    }
+
+    fn listing(&mut self, what: Listing<'_>) -> Result<Query, String> {
+        Ok(listing::listing(self, what))
+    }
+}
+
+impl Served for Mariadb {
     fn beside(&self) -> Option<Beside> {
         let (mut address, reach) = (self.address.clone(), Arc::clone(&self.reach));
         address.database.clone_from(&self.bearings.database);
@@ -742,10 +758,6 @@ impl Connection for Mariadb {
             self.ask_bearings()?;
         }
         Ok(())
-    }
-
-    fn listing(&mut self, what: Listing<'_>) -> Result<Query, String> {
-        Ok(listing::listing(self, what))
     }
 
     fn change_password(&mut self, new: &SecretString) -> Result<(), EngineError> {

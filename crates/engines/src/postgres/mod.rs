@@ -29,8 +29,8 @@ use tokio_postgres::{Client, SimpleQueryMessage};
 
 use crate::address::Address;
 use crate::engine::{
-    Access, Bearings, Beside, Connection, Control, EngineError, Fault, LinkState, Listing, Outcome,
-    Query, ServerBearings, Sink,
+    Access, Bearings, Beside, Connection, Control, Describe, EngineError, Fault, LinkState,
+    Listing, Outcome, Query, Served, ServerBearings, Sink,
 };
 use crate::gather::{Gather, HAND_OVER};
 use crate::reach::Reach;
@@ -641,33 +641,6 @@ impl Connection for Postgres {
         self.bearings.clone()
     }
 
-    fn catalog(
-        &mut self,
-        ticket: u64,
-        first: &mut dyn FnMut(Catalog),
-    ) -> Result<Catalog, EngineError> {
-        self.under(ticket, |this| catalog::read(this, first))
-    }
-
-    fn count_rows(&mut self, ticket: u64, catalog: &mut Catalog, limit: Duration) {
-        if self.ear.lock().state == b'E' {
-            return;
-        }
-        // Tables that were not counted keep their estimates.
-        let _ = self.under(ticket, |this| {
-            count_small(catalog, limit, this.dialect, &mut |sql| this.ask(sql).ok());
-            Ok(())
-        });
-    }
-
-    fn define(&mut self, ticket: u64, object: &mut Object) -> Result<(), EngineError> {
-        self.under(ticket, |this| define::define(this, object))
-    }
-
-    fn script(&mut self, ticket: u64, _: &Catalog) -> Result<String, EngineError> {
-        self.under(ticket, |this| define::script(this))
-    }
-
     fn run(
         &mut self,
         ticket: u64,
@@ -775,6 +748,49 @@ impl Connection for Postgres {
         Ok(())
     }
 
+    fn describe(&mut self) -> &mut dyn Describe {
+        self
+    }
+
+    fn served(&mut self) -> Option<&mut dyn Served> {
+        Some(self)
+    }
+}
+
+impl Describe for Postgres {
+    fn catalog(
+        &mut self,
+        ticket: u64,
+        first: &mut dyn FnMut(Catalog),
+    ) -> Result<Catalog, EngineError> {
+        self.under(ticket, |this| catalog::read(this, first))
+    }
+
+    fn count_rows(&mut self, ticket: u64, catalog: &mut Catalog, limit: Duration) {
+        if self.ear.lock().state == b'E' {
+            return;
+        }
+        // Tables that were not counted keep their estimates.
+        let _ = self.under(ticket, |this| {
+            count_small(catalog, limit, this.dialect, &mut |sql| this.ask(sql).ok());
+            Ok(())
+        });
+    }
+
+    fn define(&mut self, ticket: u64, object: &mut Object) -> Result<(), EngineError> {
+        self.under(ticket, |this| define::define(this, object))
+    }
+
+    fn script(&mut self, ticket: u64, _: &Catalog) -> Result<String, EngineError> {
+        self.under(ticket, |this| define::script(this))
+    }
+
+    fn listing(&mut self, what: Listing<'_>) -> Result<Query, String> {
+        Ok(listing::listing(what))
+    }
+}
+
+impl Served for Postgres {
     fn beside(&self) -> Option<Beside> {
         let (address, reach) = (self.address.clone(), Arc::clone(&self.reach));
         let known = Arc::clone(&self.known);
@@ -808,10 +824,6 @@ impl Connection for Postgres {
         };
         self.ask(&format!("set role {role}; set search_path = {path}"))?;
         Ok(())
-    }
-
-    fn listing(&mut self, what: Listing<'_>) -> Result<Query, String> {
-        Ok(listing::listing(what))
     }
 
     fn change_password(&mut self, new: &SecretString) -> Result<(), EngineError> {

@@ -22,7 +22,8 @@ use rusqlite::hooks::{AuthAction, Authorization};
 use rusqlite::types::ValueRef as Raw;
 
 use crate::engine::{
-    Access, Bearings, Connection, Control, EngineError, Fault, Listing, Outcome, Query, Sink,
+    Access, Bearings, Connection, Control, Describe, EngineError, Fault, Listing, Outcome, Query,
+    Sink,
 };
 use crate::gather::Gather;
 use control::Shared;
@@ -339,6 +340,66 @@ impl Connection for Sqlite {
         }
     }
 
+    fn run(
+        &mut self,
+        ticket: u64,
+        statement: &str,
+        sink: &mut dyn Sink,
+    ) -> Result<Outcome, EngineError> {
+        let result = self.under(ticket, |this| {
+            this.refresh()?;
+            this.run_all(statement, sink)
+        });
+        self.transaction = if self.connection.is_autocommit() {
+            None
+        } else {
+            self.transaction.or_else(|| Some(Instant::now()))
+        };
+        let mut outcome = result.map_err(|mut error| {
+            if error.fault == Fault::ReadOnly && error.advice.is_none() {
+                let attaches = statement.trim_start().get(..6);
+                let attaches = attaches.is_some_and(|word| word.eq_ignore_ascii_case("attach"));
+                error.advice = Some(match self.opened.access() {
+                    Access::ReadOnly(_) if attaches => "A file is read beside one that is only read where that leaves no trace: it has to be there, and not in write-ahead mode. /open reads it in a session of its own.".into(),
+                    Access::ReadOnly(why) => why,
+                    Access::Writable => {
+                        "This session refuses writes; /writes ask allows them again.".into()
+                    }
+                });
+            }
+            error
+        })?;
+        outcome.notes.extend(self.opened.warnings());
+        Ok(outcome)
+    }
+
+    fn refuse_writes(&mut self, refuse: bool) -> Result<(), EngineError> {
+        self.connection
+            .authorizer(None::<fn(rusqlite::hooks::AuthContext<'_>) -> Authorization>)
+            .map_err(complaint::read)?;
+        let only_reads = self.opened.only_reads();
+        if !only_reads {
+            self.connection
+                .pragma_update(None, "query_only", refuse)
+                .map_err(complaint::read)?;
+        }
+        self.refusing = refuse;
+        if refuse || only_reads {
+            self.connection
+                .authorizer(Some(move |context: rusqlite::hooks::AuthContext<'_>| {
+                    authorize(&context.action, refuse)
+                }))
+                .map_err(complaint::read)?;
+        }
+        Ok(())
+    }
+
+    fn describe(&mut self) -> &mut dyn Describe {
+        self
+    }
+}
+
+impl Describe for Sqlite {
     fn catalog(&mut self, ticket: u64, _: &mut dyn FnMut(Catalog)) -> Result<Catalog, EngineError> {
         self.under(ticket, |this| {
             this.refresh()?;
@@ -373,39 +434,6 @@ impl Connection for Sqlite {
         self.shared.end();
     }
 
-    fn run(
-        &mut self,
-        ticket: u64,
-        statement: &str,
-        sink: &mut dyn Sink,
-    ) -> Result<Outcome, EngineError> {
-        let result = self.under(ticket, |this| {
-            this.refresh()?;
-            this.run_all(statement, sink)
-        });
-        self.transaction = if self.connection.is_autocommit() {
-            None
-        } else {
-            self.transaction.or_else(|| Some(Instant::now()))
-        };
-        let mut outcome = result.map_err(|mut error| {
-            if error.fault == Fault::ReadOnly && error.advice.is_none() {
-                let attaches = statement.trim_start().get(..6);
-                let attaches = attaches.is_some_and(|word| word.eq_ignore_ascii_case("attach"));
-                error.advice = Some(match self.opened.access() {
-                    Access::ReadOnly(_) if attaches => "A file is read beside one that is only read where that leaves no trace: it has to be there, and not in write-ahead mode. /open reads it in a session of its own.".into(),
-                    Access::ReadOnly(why) => why,
-                    Access::Writable => {
-                        "This session refuses writes; /writes ask allows them again.".into()
-                    }
-                });
-            }
-            error
-        })?;
-        outcome.notes.extend(self.opened.warnings());
-        Ok(outcome)
-    }
-
     fn listing(&mut self, what: Listing<'_>) -> Result<Query, String> {
         match what {
             Listing::Databases(full) => Ok(Query {
@@ -421,27 +449,6 @@ impl Connection for Sqlite {
                 "SQLite has no users: whoever can read the file can read everything in it.".into(),
             ),
         }
-    }
-
-    fn refuse_writes(&mut self, refuse: bool) -> Result<(), EngineError> {
-        self.connection
-            .authorizer(None::<fn(rusqlite::hooks::AuthContext<'_>) -> Authorization>)
-            .map_err(complaint::read)?;
-        let only_reads = self.opened.only_reads();
-        if !only_reads {
-            self.connection
-                .pragma_update(None, "query_only", refuse)
-                .map_err(complaint::read)?;
-        }
-        self.refusing = refuse;
-        if refuse || only_reads {
-            self.connection
-                .authorizer(Some(move |context: rusqlite::hooks::AuthContext<'_>| {
-                    authorize(&context.action, refuse)
-                }))
-                .map_err(complaint::read)?;
-        }
-        Ok(())
     }
 }
 

@@ -143,8 +143,13 @@ fn the_catalog_has_shapes_indexes_and_counts() {
     )
     .expect("made");
     for connection in &mut connections {
-        let mut catalog = connection.catalog(1, &mut |_| {}).expect("a catalog");
-        connection.count_rows(1, &mut catalog, std::time::Duration::from_secs(5));
+        let mut catalog = connection
+            .describe()
+            .catalog(1, &mut |_| {})
+            .expect("a catalog");
+        connection
+            .describe()
+            .count_rows(1, &mut catalog, std::time::Duration::from_secs(5));
         let landings = catalog.table("landings").expect("landings");
         assert_eq!(
             (landings.kind, landings.rows),
@@ -153,9 +158,17 @@ fn the_catalog_has_shapes_indexes_and_counts() {
         let kg = landings.field("lines.kg").expect("kg");
         assert!(kg.declared.starts_with("double"), "{}", kg.declared);
         assert!(landings.shape.as_ref().is_some_and(|s| s.sampled == 300));
-        assert!(connection.listing(Listing::Databases(false)).is_ok());
+        assert!(
+            connection
+                .describe()
+                .listing(Listing::Databases(false))
+                .is_ok()
+        );
     }
-    let catalog = connections[1].catalog(1, &mut |_| {}).expect("a catalog");
+    let catalog = connections[1]
+        .describe()
+        .catalog(1, &mut |_| {})
+        .expect("a catalog");
     let index = &catalog.table("landings").expect("landings").indexes[1];
     assert_eq!(
         (
@@ -165,12 +178,17 @@ fn the_catalog_has_shapes_indexes_and_counts() {
         ),
         ("by_number", true, "number, landed desc")
     );
-    let script = connections[1].script(1, &catalog).expect("a script");
+    let script = connections[1]
+        .describe()
+        .script(1, &catalog)
+        .expect("a script");
     assert!(
         script.contains("create unique index by_number on landings (number, landed desc);"),
         "{script}"
     );
     let plan = connections[1]
+        .collections()
+        .expect("a document database")
         .flow_plan(1, "from landings where _id = 1", true)
         .expect("a plan");
     assert!(!plan.steps.is_empty() && plan.text.contains("aggregate"));

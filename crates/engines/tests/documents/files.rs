@@ -36,6 +36,8 @@ fn documents_beyond_those_that_are_wanted_are_counted() {
     ] {
         let mut seen = 0;
         let all = files
+            .collections()
+            .expect("a document database")
             .documents(1, "many", most, &mut |_| {
                 seen += 1;
                 seen < stop
@@ -45,6 +47,8 @@ fn documents_beyond_those_that_are_wanted_are_counted() {
     }
     files.control().cancel(2);
     let error = files
+        .collections()
+        .expect("a document database")
         .documents(2, "many", 9, &mut |_| true)
         .expect_err("stopped");
     assert_eq!(error.fault, Fault::Cancelled);

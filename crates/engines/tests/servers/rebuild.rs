@@ -100,8 +100,8 @@ fn shape(mut catalog: Catalog, database: &str) -> Vec<Object> {
 
 fn rebuilt(server: &str, first: &str, second: &str) {
     let mut old = connect(server, first);
-    let catalog = old.catalog(1, &mut |_| {}).expect("read");
-    let text = old.script(1, &catalog).expect("written");
+    let catalog = old.describe().catalog(1, &mut |_| {}).expect("read");
+    let text = old.describe().script(1, &catalog).expect("written");
     let mut new = own(server, second);
     for piece in pieces(&text, new.dialect())
         .iter()
@@ -110,7 +110,7 @@ fn rebuilt(server: &str, first: &str, second: &str) {
         let sql = &text[piece.start as usize..piece.end as usize];
         run(&mut *new, sql).unwrap_or_else(|error| panic!("{server}: {error}\n{sql}\n---\n{text}"));
     }
-    let again = new.catalog(1, &mut |_| {}).expect("read");
+    let again = new.describe().catalog(1, &mut |_| {}).expect("read");
     let (before, after) = (shape(catalog, first), shape(again, second));
     let names = |list: &[Object]| -> Vec<String> {
         list.iter()
@@ -131,6 +131,7 @@ fn rebuilt(server: &str, first: &str, second: &str) {
                 copy.schema = database.into();
             }
             connection
+                .describe()
                 .define(1, &mut copy)
                 .unwrap_or_else(|error| panic!("{server}: {}: {error}", object.name));
             copy.definition

@@ -93,7 +93,7 @@ fn suite(c: &mut dyn Connection) {
     );
 
     // Names, origins and keys of columns. The catalog tells where they come from in every family.
-    c.catalog(1, &mut |_| {}).expect("read");
+    c.describe().catalog(1, &mut |_| {}).expect("read");
     let (_, keep) = run(
         c,
         "select b.id, b.code as code, 1 + 1 as two from berths b order by b.id",
@@ -236,8 +236,9 @@ fn suite(c: &mut dyn Connection) {
         "create view deep as select code from berths where depth > 2",
     )
     .expect("made");
-    let mut catalog = c.catalog(1, &mut |_| {}).expect("read");
-    c.count_rows(1, &mut catalog, Duration::from_secs(5));
+    let mut catalog = c.describe().catalog(1, &mut |_| {}).expect("read");
+    c.describe()
+        .count_rows(1, &mut catalog, Duration::from_secs(5));
     let visits = catalog.table("visits").expect("there");
     assert_eq!(
         (
@@ -263,7 +264,7 @@ fn suite(c: &mut dyn Connection) {
         (Some(2), false),
         "{family}"
     );
-    c.define(1, &mut berths).expect("defined");
+    c.describe().define(1, &mut berths).expect("defined");
     assert!(
         berths
             .definition

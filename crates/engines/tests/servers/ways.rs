@@ -86,7 +86,8 @@ fn the_server_that_was_addressed_answers() {
         assert!(at.way.contains("through"), "{at:?}");
         assert!(matches!(at.link, LinkState::Encrypted { .. }));
         // A second connection, and a cancel, take the same way.
-        let mut beside = far.beside().expect("beside")().expect("opens");
+        let mut beside =
+            far.served().expect("a server").beside().expect("beside")().expect("opens");
         assert_eq!(one(&mut *beside, "select @@port"), port);
     }
 }
@@ -207,7 +208,7 @@ fn a_command_carries_the_connection() {
         let at = c.bearings().server.expect("server");
         assert_eq!(at.way, "through a command");
         assert!(matches!(at.link, LinkState::Encrypted { .. }), "{at:?}");
-        let mut beside = c.beside().expect("beside")().expect("opens");
+        let mut beside = c.served().expect("a server").beside().expect("beside")().expect("opens");
         assert_eq!(one(&mut *beside, "select 8"), "8");
         let broken = Overrides {
             through: Some("echo the gate is shut >&2; exit 7".into()),

@@ -78,7 +78,11 @@ fn statements_transactions_and_bearings() {
             .err()
             .expect("refused");
         assert_eq!(error.fault, Fault::Constraint, "{error:?}");
-        let list = c.listing(Listing::Databases(true)).expect("a list").sql;
+        let list = c
+            .describe()
+            .listing(Listing::Databases(true))
+            .expect("a list")
+            .sql;
         let (_, keep) = run(&mut *c, &list).expect("listed");
         assert!(
             keep.rows[0]
@@ -90,7 +94,7 @@ fn statements_transactions_and_bearings() {
             Listing::Access(None),
             Listing::Access(Some("berths")),
         ] {
-            let query = c.listing(what).expect("a list").sql;
+            let query = c.describe().listing(what).expect("a list").sql;
             let (_, keep) =
                 run(&mut *c, &query).unwrap_or_else(|error| panic!("{server} {what:?}: {error}"));
             assert!(!keep.columns[0].is_empty());
@@ -187,10 +191,21 @@ fn the_harbour_loads_and_its_catalog_is_whole() {
             ..Default::default()
         };
         load_harbour(&mut *c, &settings).unwrap_or_else(|error| panic!("{server}: {error}"));
-        let mut beside = c.beside().expect("a second connection")().expect("opens");
-        beside.follow(&c.bearings()).expect("follows");
-        let mut catalog = beside.catalog(1, &mut |_| {}).expect("read");
-        beside.count_rows(1, &mut catalog, Duration::from_secs(5));
+        let mut beside = c
+            .served()
+            .expect("a server")
+            .beside()
+            .expect("a second connection")()
+        .expect("opens");
+        beside
+            .served()
+            .expect("a server")
+            .follow(&c.bearings())
+            .expect("follows");
+        let mut catalog = beside.describe().catalog(1, &mut |_| {}).expect("read");
+        beside
+            .describe()
+            .count_rows(1, &mut catalog, Duration::from_secs(5));
         let visits = catalog.table("visits").expect("there").clone();
         assert_eq!(visits.links.len(), 2, "{server}");
         assert_eq!(
@@ -225,7 +240,7 @@ fn the_harbour_loads_and_its_catalog_is_whole() {
         // What a definition says, the server takes.
         for name in ["visits", "owed", "dues"] {
             let mut object = catalog.table(name).expect("there").clone();
-            beside.define(1, &mut object).expect("defined");
+            beside.describe().define(1, &mut object).expect("defined");
             let text = object.definition.expect("a definition");
             assert!(text.to_lowercase().starts_with("create"), "{text}");
         }
@@ -558,14 +573,16 @@ fn passwords_are_asked_for_and_changed() {
         );
         let mut c = open_with(&address, vec!["first word", "wrong"]).expect("the second word fits");
         assert!(!c.bearings().server.expect("server").all_powerful);
-        c.change_password(&"it's the \\second".to_string().into())
+        c.served()
+            .expect("a server")
+            .change_password(&"it's the \\second".to_string().into())
             .expect("changed");
         assert!(open_with(&address, vec!["first word"]).is_err());
         open_with(&address, vec!["it's the \\second"]).expect("the new one fits");
         // A second connection of the same session knows it too.
-        c.beside().expect("beside")().expect("opens");
+        c.served().expect("a server").beside().expect("beside")().expect("opens");
         // What this user may not see is said.
-        let query = c.listing(Listing::Roles(false)).expect("list");
+        let query = c.describe().listing(Listing::Roles(false)).expect("list");
         run(&mut *c, &query.sql).expect("listed");
         if server == "mariadb" {
             assert!(query.note.expect("a note").contains("may not read"));
@@ -632,6 +649,7 @@ fn bearings_follow_what_is_typed() {
     assert_eq!(nowhere.bearings().database, "");
     assert!(
         nowhere
+            .describe()
             .catalog(1, &mut |_| {})
             .expect("empty")
             .objects
@@ -751,6 +769,7 @@ fn a_catalog_has_every_kind_and_tells_names_first() {
         run(&mut *c, sql).expect("made");
     }
     let catalog = c
+        .describe()
         .catalog(1, &mut |_| panic!("a small catalog comes at once"))
         .expect("read");
     let kinds: Vec<&str> = catalog
@@ -784,6 +803,7 @@ fn a_catalog_has_every_kind_and_tells_names_first() {
     run(&mut *c, "do $$ begin for n in 1..500 loop execute format('create table many_%s (id integer)', n); end loop; end $$").expect("made");
     let mut first = None;
     let whole = c
+        .describe()
         .catalog(1, &mut |names| first = Some(names))
         .expect("read");
     let first = first.expect("names first");
@@ -818,8 +838,10 @@ fn a_catalog_that_may_be_read_only_in_part() {
             url(server, "partly").replace("haven:the%20owner%27s%20secret", "partly_reader:low");
         let mut reader =
             open_with(&address, Vec::new()).unwrap_or_else(|error| panic!("{server}: {error}"));
-        let mut catalog = reader.catalog(1, &mut |_| {}).expect("read");
-        reader.count_rows(1, &mut catalog, Duration::from_secs(2));
+        let mut catalog = reader.describe().catalog(1, &mut |_| {}).expect("read");
+        reader
+            .describe()
+            .count_rows(1, &mut catalog, Duration::from_secs(2));
         assert!(
             catalog.table("seen").is_some_and(|o| !o.fields.is_empty()),
             "{server}"
@@ -828,13 +850,13 @@ fn a_catalog_that_may_be_read_only_in_part() {
             assert!(catalog.table("unseen").is_none() && !catalog.unseen.is_empty());
         }
         let mut seen = catalog.table("seen").expect("there").clone();
-        reader.define(1, &mut seen).expect("defined");
+        reader.describe().define(1, &mut seen).expect("defined");
         assert!(
             seen.definition
                 .is_some_and(|text| text.to_lowercase().contains("create table")),
             "{server}"
         );
-        let script = reader.script(1, &catalog).expect("written");
+        let script = reader.describe().script(1, &catalog).expect("written");
         assert!(script.contains("seen"), "{server}: {script}");
         drop(reader);
         if server == "postgres" {

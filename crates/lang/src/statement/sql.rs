@@ -1,6 +1,8 @@
 //! The same for SQL: a statement's tokens are read clause by clause, and what stands inside it (common tables,
 //! blocks, texts that are run) is read as statements too.
 
+use std::collections::HashSet;
+
 use super::condition::{Condition, Holds};
 use super::{Effect, Given, Named, Summary, Sweep};
 use crate::dialect::{Dialect, Family};
@@ -373,6 +375,7 @@ impl<'a> Reader<'a> {
     /// The functions of these tokens that are no functions of the server's own that we know.
     fn calls(self, list: &[Token]) -> Vec<String> {
         let mut found = Vec::new();
+        let mut seen = HashSet::new();
         for pair in list
             .windows(2)
             .filter(|pair| pair[1].kind == TokenKind::Open)
@@ -387,7 +390,7 @@ impl<'a> Reader<'a> {
                 .binary_search_by_key(&lower.as_str(), |(name, _)| name)
                 .is_ok();
             let acts = ["nextval", "setval", "set_config"].contains(&lower.as_str());
-            if (!known || acts) && !self.dialect.is_keyword(&name) && !found.contains(&name) {
+            if (!known || acts) && !self.dialect.is_keyword(&name) && seen.insert(name.clone()) {
                 found.push(name);
             }
         }
@@ -516,16 +519,20 @@ impl<'a> Reader<'a> {
         }
         let mut main = self.deeper().statement(c.rest());
         if main.effect == Effect::Read {
-            main.calls
-                .extend(self.calls(&c.list[start.min(c.at)..c.at]));
+            let commons = &c.list[start.min(c.at)..c.at];
+            main.calls.extend(self.calls(commons));
             // A common table with named columns is no call.
-            main.calls.retain(|name| {
-                self.position(
-                    &c.list[start.min(c.at)..c.at],
-                    &[&name.to_ascii_lowercase()],
-                )
-                .is_none()
-            });
+            let mut depth = 0_i32;
+            let names: HashSet<String> = commons
+                .iter()
+                .filter(|token| {
+                    depth += i32::from(token.kind == TokenKind::Open)
+                        - i32::from(token.kind == TokenKind::Close);
+                    depth == 0
+                })
+                .filter_map(|token| token.name(self.text))
+                .collect();
+            main.calls.retain(|name| !names.contains(name));
         }
         for inner in self.inner_writes(&c.list[start.min(c.at)..c.at]) {
             if main.effect == Effect::Read {

@@ -19,7 +19,7 @@ impl Remote {
 
     pub(super) fn collection_names(&self) -> Result<Vec<String>, EngineError> {
         Ok(self
-            .collections()?
+            .all_collections()?
             .into_iter()
             .filter_map(|c| c.get("name").and_then(Datum::as_text).map(str::to_string))
             .collect())
@@ -31,7 +31,7 @@ impl Remote {
         self.all(&command).is_ok_and(|list| !list.is_empty())
     }
 
-    pub(super) fn collections(&self) -> Result<Vec<Document>, EngineError> {
+    pub(super) fn all_collections(&self) -> Result<Vec<Document>, EngineError> {
         let mut list = self.all(&document! { "listCollections": 1, "cursor": Document::new() })?;
         list.sort_by(|a, b| {
             a.get("name")
@@ -88,7 +88,7 @@ impl Remote {
                 detail: String::new(),
             })
             .collect();
-        let list = self.collections()?;
+        let list = self.all_collections()?;
         for found in &list {
             let name = found
                 .get("name")

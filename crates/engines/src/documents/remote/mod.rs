@@ -46,8 +46,8 @@ use super::{
     script_of, understood, with_ids,
 };
 use crate::engine::{
-    Access, Bearings, Beside, Connection, Control, Earlier, EngineError, Fault, LinkState, Listing,
-    Outcome, Query, ServerBearings, Sink,
+    Access, Bearings, Beside, Collections, Connection, Control, Describe, Earlier, EngineError,
+    Fault, LinkState, Listing, Outcome, Query, Served, ServerBearings, Sink,
 };
 use crate::trouble::{Ask, OpenError, Trouble};
 
@@ -362,33 +362,6 @@ impl Connection for Remote {
         self.bearings.clone()
     }
 
-    fn catalog(
-        &mut self,
-        ticket: u64,
-        first: &mut dyn FnMut(Catalog),
-    ) -> Result<Catalog, EngineError> {
-        self.under(ticket, |this| this.read_catalog(first))
-    }
-
-    fn script(&mut self, _: u64, catalog: &Catalog) -> Result<String, EngineError> {
-        Ok(script_of(catalog))
-    }
-
-    fn count_rows(&mut self, ticket: u64, catalog: &mut Catalog, limit: Duration) {
-        let start = std::time::Instant::now();
-        for object in &mut catalog.objects {
-            if start.elapsed() > limit.max(Duration::from_millis(50)) {
-                return;
-            }
-            let count = document! { "count": object.name.as_str() };
-            let found = self.under(ticket, |this| this.ask(&count));
-            object.rows = found
-                .ok()
-                .and_then(|r| r.get("n").and_then(Datum::as_i64))
-                .and_then(|n| u64::try_from(n).ok());
-        }
-    }
-
     fn run(
         &mut self,
         ticket: u64,
@@ -442,93 +415,50 @@ impl Connection for Remote {
         done
     }
 
-    fn beside(&self) -> Option<Beside> {
-        let address = self.address.with_database(self.database.name());
-        Some(Box::new(move || {
-            Remote::open(&address, &crate::trouble::Silent)
-                .map(|c| Box::new(c) as Box<dyn Connection>)
-        }))
-    }
-
-    fn follow(&mut self, bearings: &Bearings) -> Result<(), EngineError> {
-        if self.database.name() != bearings.database {
-            self.database = self.client.database(&bearings.database);
-        }
+    fn refuse_writes(&mut self, refuse: bool) -> Result<(), EngineError> {
+        self.refusing = refuse;
         Ok(())
     }
 
-    fn documents(
-        &mut self,
-        ticket: u64,
-        collection: &str,
-        most: u64,
-        take: &mut dyn FnMut(Document) -> bool,
-    ) -> Result<Option<u64>, EngineError> {
-        self.under(ticket, |this| this.sample(collection, most, take))
+    fn describe(&mut self) -> &mut dyn Describe {
+        self
     }
 
-    fn flow_plan(
-        &mut self,
-        ticket: u64,
-        statement: &str,
-        measure: bool,
-    ) -> Result<Plan, EngineError> {
-        let parsed = understood(statement)?;
-        let Statement::Flow(_) = &parsed else {
-            return Err(EngineError::plain(
-                "A plan is for what reads: from collection ...",
-            ));
-        };
-        let writes = writes(&parsed);
-        let plan = compile(&parsed).map_err(EngineError::of_flow)?;
-        let Some(command) = plan.command else {
-            return Err(EngineError::plain(
-                "This is computed here altogether; F7 shows its stages.",
-            ));
-        };
-        let measure = measure && !writes;
-        let verbosity = if measure {
-            "executionStats"
-        } else {
-            "queryPlanner"
-        };
-        let explain = document! { "explain": command.document.clone(), "verbosity": verbosity };
-        let found = self
-            .under(ticket, |this| this.ask(&explain))
-            .map_err(|error| {
-                let cancelled = error.fault == Fault::Cancelled;
-                let words = format!("The server explains nothing ({}).", error.message);
-                EngineError {
-                    advice: (!cancelled).then_some(words),
-                    ..error
-                }
-            })?;
-        let top = plan_of(&found);
-        let measured = measure && top.rows.is_some();
-        let mut notes = Vec::new();
-        if !plan.here.is_empty() {
-            notes.push(
-                "From emit on the stages are computed here, after what the server gives."
-                    .to_string(),
-            );
-        }
-        if measure && !measured {
-            notes.push("The server planned it and told no times.".to_string());
-        }
-        let compiled = idle_tide_core::document::extended::text_of(
-            &command.document.into(),
-            idle_tide_core::document::extended::Form::Relaxed,
-        );
-        Ok(Plan {
-            steps: vec![top],
-            measured,
-            text: compiled,
-            notes,
-        })
+    fn collections(&mut self) -> Option<&mut dyn Collections> {
+        Some(self)
     }
 
-    fn set_earlier(&mut self, earlier: Earlier) {
-        self.earlier = Some(earlier);
+    fn served(&mut self) -> Option<&mut dyn Served> {
+        Some(self)
+    }
+}
+
+impl Describe for Remote {
+    fn catalog(
+        &mut self,
+        ticket: u64,
+        first: &mut dyn FnMut(Catalog),
+    ) -> Result<Catalog, EngineError> {
+        self.under(ticket, |this| this.read_catalog(first))
+    }
+
+    fn script(&mut self, _: u64, catalog: &Catalog) -> Result<String, EngineError> {
+        Ok(script_of(catalog))
+    }
+
+    fn count_rows(&mut self, ticket: u64, catalog: &mut Catalog, limit: Duration) {
+        let start = std::time::Instant::now();
+        for object in &mut catalog.objects {
+            if start.elapsed() > limit.max(Duration::from_millis(50)) {
+                return;
+            }
+            let count = document! { "count": object.name.as_str() };
+            let found = self.under(ticket, |this| this.ask(&count));
+            object.rows = found
+                .ok()
+                .and_then(|r| r.get("n").and_then(Datum::as_i64))
+                .and_then(|n| u64::try_from(n).ok());
+        }
     }
 
     fn listing(&mut self, what: Listing<'_>) -> Result<Query, String> {
@@ -613,6 +543,99 @@ impl Connection for Remote {
             }
         }
     }
+}
+
+impl Collections for Remote {
+    fn documents(
+        &mut self,
+        ticket: u64,
+        collection: &str,
+        most: u64,
+        take: &mut dyn FnMut(Document) -> bool,
+    ) -> Result<Option<u64>, EngineError> {
+        self.under(ticket, |this| this.sample(collection, most, take))
+    }
+
+    fn flow_plan(
+        &mut self,
+        ticket: u64,
+        statement: &str,
+        measure: bool,
+    ) -> Result<Plan, EngineError> {
+        let parsed = understood(statement)?;
+        let Statement::Flow(_) = &parsed else {
+            return Err(EngineError::plain(
+                "A plan is for what reads: from collection ...",
+            ));
+        };
+        let writes = writes(&parsed);
+        let plan = compile(&parsed).map_err(EngineError::of_flow)?;
+        let Some(command) = plan.command else {
+            return Err(EngineError::plain(
+                "This is computed here altogether; F7 shows its stages.",
+            ));
+        };
+        let measure = measure && !writes;
+        let verbosity = if measure {
+            "executionStats"
+        } else {
+            "queryPlanner"
+        };
+        let explain = document! { "explain": command.document.clone(), "verbosity": verbosity };
+        let found = self
+            .under(ticket, |this| this.ask(&explain))
+            .map_err(|error| {
+                let cancelled = error.fault == Fault::Cancelled;
+                let words = format!("The server explains nothing ({}).", error.message);
+                EngineError {
+                    advice: (!cancelled).then_some(words),
+                    ..error
+                }
+            })?;
+        let top = plan_of(&found);
+        let measured = measure && top.rows.is_some();
+        let mut notes = Vec::new();
+        if !plan.here.is_empty() {
+            notes.push(
+                "From emit on the stages are computed here, after what the server gives."
+                    .to_string(),
+            );
+        }
+        if measure && !measured {
+            notes.push("The server planned it and told no times.".to_string());
+        }
+        let compiled = idle_tide_core::document::extended::text_of(
+            &command.document.into(),
+            idle_tide_core::document::extended::Form::Relaxed,
+        );
+        Ok(Plan {
+            steps: vec![top],
+            measured,
+            text: compiled,
+            notes,
+        })
+    }
+
+    fn set_earlier(&mut self, earlier: Earlier) {
+        self.earlier = Some(earlier);
+    }
+}
+
+impl Served for Remote {
+    fn beside(&self) -> Option<Beside> {
+        let address = self.address.with_database(self.database.name());
+        Some(Box::new(move || {
+            Remote::open(&address, &crate::trouble::Silent)
+                .map(|c| Box::new(c) as Box<dyn Connection>)
+        }))
+    }
+
+    fn follow(&mut self, bearings: &Bearings) -> Result<(), EngineError> {
+        if self.database.name() != bearings.database {
+            self.database = self.client.database(&bearings.database);
+        }
+        Ok(())
+    }
 
     fn change_password(&mut self, new: &SecretString) -> Result<(), EngineError> {
         let Some(user) = self.address.user.clone() else {
@@ -631,11 +654,6 @@ impl Connection for Remote {
             &document! { "updateUser": user, "pwd": new.expose_secret() },
         ))?;
         self.address.set_password(Some(new.clone()));
-        Ok(())
-    }
-
-    fn refuse_writes(&mut self, refuse: bool) -> Result<(), EngineError> {
-        self.refusing = refuse;
         Ok(())
     }
 }
