@@ -1198,3 +1198,20 @@ fn another_command_takes_the_place_of_one_that_was_refused() {
     s.control('c').submit("/sample").types(" quays");
     assert_eq!(s.app.composer.text(), "/sample quays");
 }
+
+/// Esc and a letter that a terminal sends in one go are no key of their own, but where the table has one.
+#[test]
+fn escape_and_a_letter_that_came_together_are_two_keys() {
+    let mut s = Screen::memory();
+    s.types("select 1");
+    s.app
+        .key(KeyEvent::new(KeyCode::Char('b'), KeyModifiers::ALT));
+    assert_eq!(
+        (s.app.composer.text(), s.app.composer.cursor()),
+        ("select 1", 7)
+    );
+    s.control('c');
+    s.app
+        .key(KeyEvent::new(KeyCode::Char('/'), KeyModifiers::ALT));
+    assert_eq!((s.app.composer.text(), s.app.focus), ("/", Focus::Write));
+}

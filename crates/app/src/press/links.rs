@@ -49,28 +49,36 @@ impl App {
         }
     }
 
+    /// Scrolls a drawing, if the key does that.
+    fn scroll_drawing(&mut self, number: u32, code: KeyCode, control: bool) -> bool {
+        let page = self.page.max(2) as isize - 1;
+        let (x, y) = match (code, control) {
+            (KeyCode::PageUp, _) => (0, -page),
+            (KeyCode::PageDown, _) => (0, page),
+            (KeyCode::Left, true) => (-20, 0),
+            (KeyCode::Right, true) => (20, 0),
+            (KeyCode::Up, true) => (0, -5),
+            (KeyCode::Down, true) => (0, 5),
+            _ => return false,
+        };
+        if let Some(state) = self.drawings.get_mut(&number) {
+            state.follow = false;
+            state.x = state.x.saturating_add_signed(x);
+            state.y = state.y.saturating_add_signed(y);
+        }
+        true
+    }
+
     pub(super) fn links_key(&mut self, code: KeyCode, control: bool) {
         let Some(number) = self.desk.entry().map(|entry| entry.number) else {
             return;
         };
         let state = *self.drawings.entry(number).or_default();
-        let page = self.page.max(2) as usize - 1;
-        let mut scroll = |x: isize, y: isize| {
-            if let Some(state) = self.drawings.get_mut(&number) {
-                state.follow = false;
-                state.x = state.x.saturating_add_signed(x);
-                state.y = state.y.saturating_add_signed(y);
-            }
-        };
-        match (code, control) {
-            (KeyCode::PageUp, _) => return scroll(0, -(page as isize)),
-            (KeyCode::PageDown, _) => return scroll(0, page as isize),
-            (KeyCode::Left, true) => return scroll(-20, 0),
-            (KeyCode::Right, true) => return scroll(20, 0),
-            (KeyCode::Up, true) => return scroll(0, -5),
-            (KeyCode::Down, true) => return scroll(0, 5),
-            (KeyCode::Char('c' | 'C'), false) => return self.desk.check_links(number),
-            _ => {}
+        if self.scroll_drawing(number, code, control) {
+            return;
+        }
+        if matches!(code, KeyCode::Char('c' | 'C')) && !control {
+            return self.desk.check_links(number);
         }
         let Some(links) = self.desk.links_mut() else {
             return;
@@ -87,8 +95,7 @@ impl App {
                 };
                 let next = links.drawing.neighbour(state.at, towards);
                 if let Some(state) = self.drawings.get_mut(&number) {
-                    state.at = next.unwrap_or(state.at);
-                    state.follow = true;
+                    (state.at, state.follow) = (next.unwrap_or(state.at), true);
                 }
                 return;
             }

@@ -38,7 +38,8 @@ impl App {
         }
         // Where no Alt key has a meaning, Esc and a letter that came together are what they look like.
         let writing = self.is_bare() && self.focus == Focus::Write && self.prompt.is_none();
-        if alt && !writing && matches!(key.code, KeyCode::Char(_)) {
+        let means = writing && matches!(key.code, KeyCode::Char('b' | 'd' | 'f' | 'z'));
+        if alt && !control && !means && matches!(key.code, KeyCode::Char(_)) {
             self.key(KeyEvent::new(KeyCode::Esc, KeyModifiers::NONE));
             self.key(KeyEvent::new(key.code, key.modifiers - KeyModifiers::ALT));
             return;

@@ -125,7 +125,6 @@ impl View for Entries {
             .unwrap_or(0);
         let top = chosen.saturating_sub(height.saturating_sub(2));
         let mut spots = Vec::new();
-        let outcome = area.x + area.width * 2 / 3;
         for (n, (place, words)) in lines.iter().skip(top).take(height).enumerate() {
             let y = area.y + 2 + n as u16;
             let Some(place) = place else {
@@ -142,77 +141,14 @@ impl View for Entries {
                 p.fill(Rect::new(area.x + 2, y, area.width.saturating_sub(4), 1));
                 p.text(area.x + 2, y, 1, Tone::Active, "▌");
             }
-            let room = outcome.saturating_sub(area.x + 12);
-            match list[*place] {
-                Found::Entry(number) => {
-                    let entry = &app.desk.entries()[number];
-                    let (words, tone) = entry.words();
-                    let number = format!("{:>4}", entry.number);
-                    p.text(area.x + 4, y, 5, Tone::Active, &number);
-                    let tone_of_text = if entry.state == State::Failed {
-                        Tone::Faint
-                    } else {
-                        Tone::Plain
-                    };
-                    p.text(
-                        area.x + 10,
-                        y,
-                        room,
-                        tone_of_text,
-                        &one_line(&entry.text, room.into()),
-                    );
-                    p.text(
-                        outcome,
-                        y,
-                        area.right().saturating_sub(outcome + 3),
-                        tone,
-                        &words,
-                    );
-                }
-                Found::Earlier(item) => {
-                    let item = &app.desk.history().earlier()[item];
-                    p.text(
-                        area.x + 10,
-                        y,
-                        room,
-                        Tone::Plain,
-                        &one_line(&item.text, room.into()),
-                    );
-                    p.text(
-                        outcome,
-                        y,
-                        area.right().saturating_sub(outcome + 3),
-                        Tone::Faint,
-                        &item.source,
-                    );
-                }
-            }
+            line(app, &mut p, Rect { y, ..area }, list[*place]);
             spots.push((y, *place));
             p.ground = Ground::Air;
         }
-        if preview > 0
-            && let Some(found) = list.get(at)
-        {
-            let text = match *found {
-                Found::Entry(place) => app.desk.entries()[place].text.clone(),
-                Found::Earlier(place) => app.desk.history().earlier()[place].text.clone(),
-            };
+        if let Some(found) = list.get(at).filter(|_| preview > 0) {
             let y = area.bottom().saturating_sub(preview);
-            let all: Vec<Line> = idle_tide_desk::page::sql_lines(&text, app.desk.dialect());
-            let shown = usize::from(preview) - 2;
-            for (n, line) in all.iter().take(shown).enumerate() {
-                p.line(
-                    area.x + 10,
-                    y + 1 + n as u16,
-                    area.width.saturating_sub(14),
-                    0,
-                    line,
-                );
-            }
-            if all.len() > shown {
-                let words = format!("{} more lines", all.len() - shown);
-                p.text(area.x + 10, area.bottom() - 1, 30, Tone::Faint, &words);
-            }
+            let below = Rect::new(area.x, y, area.width, preview);
+            in_full(app, &mut p, below, *found);
         }
         app.spots.list = spots;
     }
@@ -267,6 +203,51 @@ impl View for Entries {
     fn paste(&mut self, _: &mut App, line: &str) -> bool {
         self.search.push_str(line);
         true
+    }
+}
+
+/// Draws a line of the list; `area` begins at it.
+fn line(app: &App, p: &mut Painter<'_>, area: Rect, found: Found) {
+    let outcome = area.x + area.width * 2 / 3;
+    let room = outcome.saturating_sub(area.x + 12);
+    let (text, tone, words, tone_of_words) = match found {
+        Found::Entry(number) => {
+            let entry = &app.desk.entries()[number];
+            let number = format!("{:>4}", entry.number);
+            p.text(area.x + 4, area.y, 5, Tone::Active, &number);
+            let tone = match entry.state {
+                State::Failed => Tone::Faint,
+                _ => Tone::Plain,
+            };
+            let (words, tone_of_words) = entry.words();
+            (&entry.text, tone, words, tone_of_words)
+        }
+        Found::Earlier(item) => {
+            let item = &app.desk.history().earlier()[item];
+            (&item.text, Tone::Plain, item.source.clone(), Tone::Faint)
+        }
+    };
+    let text = one_line(text, room.into());
+    p.text(area.x + 10, area.y, room, tone, &text);
+    let room = area.right().saturating_sub(outcome + 3);
+    p.text(outcome, area.y, room, tone_of_words, &words);
+}
+
+/// Draws the marked statement in full.
+fn in_full(app: &App, p: &mut Painter<'_>, area: Rect, found: Found) {
+    let text = match found {
+        Found::Entry(place) => app.desk.entries()[place].text.clone(),
+        Found::Earlier(place) => app.desk.history().earlier()[place].text.clone(),
+    };
+    let all: Vec<Line> = idle_tide_desk::page::sql_lines(&text, app.desk.dialect());
+    let shown = usize::from(area.height) - 2;
+    for (n, line) in all.iter().take(shown).enumerate() {
+        let room = area.width.saturating_sub(14);
+        p.line(area.x + 10, area.y + 1 + n as u16, room, 0, line);
+    }
+    if all.len() > shown {
+        let words = format!("{} more lines", all.len() - shown);
+        p.text(area.x + 10, area.bottom() - 1, 30, Tone::Faint, &words);
     }
 }
 

@@ -1,14 +1,14 @@
 //! The drawing of tables and links: as much of it as fits, the table at hand in sight.
 
 use idle_tide_desk::links::LEGEND;
-use idle_tide_desk::{Line, Tone};
-use idle_tide_draw::links::{Area, Ink};
+use idle_tide_desk::{Line, Links, Tone};
+use idle_tide_draw::links::{Area, Ink, Layout};
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use unicode_width::UnicodeWidthStr;
 
 use super::paint::Painter;
-use crate::app::App;
+use crate::app::{App, Looking};
 use crate::theme::Ground;
 
 /// Draws the current entry's drawing.
@@ -20,22 +20,7 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
     let Some(links) = entry.links() else {
         return;
     };
-    let mut words: Vec<Line> = links.way_words();
-    words.extend(links.checked_words());
-    if words.is_empty() {
-        let mut line = Line::new().and(Tone::Heading, links.title());
-        if !links.focus.is_empty() {
-            let more = format!(
-                "   up to {} away",
-                match links.distance {
-                    1 => "1 link".to_string(),
-                    n => format!("{n} links"),
-                }
-            );
-            line = line.and(Tone::Faint, more);
-        }
-        words.push(line);
-    }
+    let mut words = head(links);
     words.truncate(usize::from(area.height / 3).max(1));
     let foot = u16::from(area.height > 6);
     let gap = u16::from(area.height > 12);
@@ -48,22 +33,8 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
     );
     let state = app.drawings.entry(number).or_default();
     let layout = &links.drawing.layout;
-    state.at = state.at.min(layout.plates.len().saturating_sub(1));
     let (width, height) = (usize::from(body.width), usize::from(body.height));
-    if let Some(plate) = layout.plates.get(state.at).filter(|_| state.follow) {
-        // The table at hand comes into sight whole, with a little around it.
-        let within = |from: &mut usize, start: usize, length: usize, room: usize| {
-            let end = start + length + 2;
-            if end > *from + room {
-                *from = end.saturating_sub(room);
-            }
-            *from = (*from).min(start.saturating_sub(2));
-        };
-        within(&mut state.x, plate.x, plate.width, width);
-        within(&mut state.y, plate.y, plate.height, height);
-    }
-    state.x = state.x.min(layout.width.saturating_sub(width));
-    state.y = state.y.min(layout.height.saturating_sub(height));
+    bring_into_sight(state, layout, width, height);
     let state = *state;
     let window = Area {
         x: state.x,
@@ -127,38 +98,76 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
     }
     p.ground = Ground::Air;
     if foot > 0 {
-        let y = area.bottom() - 1;
-        let mut more = Vec::new();
-        for (there, word) in [
+        let more = [
             (state.x > 0, "←"),
             (state.y > 0, "↑"),
             (state.y + height < whole_height, "↓"),
             (state.x + width < whole_width, "→"),
-        ] {
-            if there {
-                more.push(word);
-            }
-        }
-        let words = if more.is_empty() {
-            String::new()
-        } else {
-            format!("more: {}", more.join(" "))
-        };
-        let taken = words.width() as u16;
-        p.text(
-            area.x + 4,
-            y,
-            area.width.saturating_sub(taken + 10),
-            Tone::Faint,
-            LEGEND,
-        );
-        p.text(
-            area.right().saturating_sub(taken + 3),
-            y,
-            taken,
-            Tone::Faint,
-            &words,
-        );
+        ];
+        draw_foot(&mut p, area, &more);
     }
     app.spots.drawing = Some((body, state.x, state.y));
+}
+
+/// The lines above a drawing: its ways and what was checked, or what it is of.
+fn head(links: &Links) -> Vec<Line> {
+    let mut words: Vec<Line> = links.way_words();
+    words.extend(links.checked_words());
+    if words.is_empty() {
+        let mut line = Line::new().and(Tone::Heading, links.title());
+        if !links.focus.is_empty() {
+            let more = format!(
+                "   up to {} away",
+                match links.distance {
+                    1 => "1 link".to_string(),
+                    n => format!("{n} links"),
+                }
+            );
+            line = line.and(Tone::Faint, more);
+        }
+        words.push(line);
+    }
+    words
+}
+
+/// Scrolls so that the table at hand is in sight whole, with a little around it.
+fn bring_into_sight(state: &mut Looking, layout: &Layout, width: usize, height: usize) {
+    state.at = state.at.min(layout.plates.len().saturating_sub(1));
+    if let Some(plate) = layout.plates.get(state.at).filter(|_| state.follow) {
+        let within = |from: &mut usize, start: usize, length: usize, room: usize| {
+            let end = start + length + 2;
+            if end > *from + room {
+                *from = end.saturating_sub(room);
+            }
+            *from = (*from).min(start.saturating_sub(2));
+        };
+        within(&mut state.x, plate.x, plate.width, width);
+        within(&mut state.y, plate.y, plate.height, height);
+    }
+    state.x = state.x.min(layout.width.saturating_sub(width));
+    state.y = state.y.min(layout.height.saturating_sub(height));
+}
+
+/// The legend, and where there is more.
+fn draw_foot(p: &mut Painter<'_>, area: Rect, more: &[(bool, &str)]) {
+    let y = area.bottom() - 1;
+    let more: Vec<&str> = more
+        .iter()
+        .filter(|(there, _)| *there)
+        .map(|(_, sign)| *sign)
+        .collect();
+    let words = match more.is_empty() {
+        true => String::new(),
+        false => format!("more: {}", more.join(" ")),
+    };
+    let taken = words.width() as u16;
+    let room = area.width.saturating_sub(taken + 10);
+    p.text(area.x + 4, y, room, Tone::Faint, LEGEND);
+    p.text(
+        area.right().saturating_sub(taken + 3),
+        y,
+        taken,
+        Tone::Faint,
+        &words,
+    );
 }

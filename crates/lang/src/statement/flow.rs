@@ -6,7 +6,7 @@ use super::condition::Holds;
 use super::{Effect, Named, Summary, Sweep};
 use crate::dialect::FLOW;
 use crate::flow::ast::{
-    Definition, Expr, Name, Node, Operator, Source, StageKind, Statement, Step, Write,
+    Definition, Expr, Flow, Name, Node, Operator, Source, StageKind, Statement, Step, Write,
 };
 
 /// Commands within commands (`explain`) deeper than this are not looked into.
@@ -19,121 +19,131 @@ pub(super) fn read(text: &str) -> Summary {
         .next()
         .unwrap_or_default()
         .to_ascii_lowercase();
-    let nothing = |effect| Summary::new(&verb, effect);
     let zone = idle_tide_core::document::time::TimeZone::UTC;
+    let reader = Reader { text, verb };
     let Some(statement) = crate::flow::parse(text, &zone).statement else {
-        return nothing(Effect::Other);
+        return reader.nothing(Effect::Other);
     };
     let writes = crate::flow::compile::writes(&statement);
-    let named = |name: &Name| Named {
-        shown: name.name.clone(),
-        written: text.get(name.span.clone()).unwrap_or_default().to_string(),
-    };
-    let all = |predicate: &Option<Expr>| {
-        predicate
-            .as_ref()
-            .is_none_or(|predicate| holds(predicate, text) == Holds::Always)
-    };
-    let writing = |name: &Name, sweep: Option<Sweep>| {
-        Summary::writing(&verb, Some(named(name)), sweep.into_iter().collect())
-    };
-    let defining = |kind: &str, name: &Name, sweep: Option<Sweep>| Summary {
-        sweeps: sweep.into_iter().collect(),
-        kind: Some(kind.to_string()),
-        targets: vec![named(name)],
-        ..nothing(Effect::Definition)
-    };
-    let dropping = |kind: &str, name: &Name| {
-        let name = named(name);
-        Some(dropped(kind, name))
-    };
+    let effect = if writes { Effect::Write } else { Effect::Read };
     match &statement {
-        Statement::Flow(flow) => {
-            let read = match &flow.source {
-                Source::Collection(name) => Some(named(name)),
-                _ => None,
-            };
-            let mut summary = nothing(if writes { Effect::Write } else { Effect::Read });
-            for stage in &flow.stages {
-                match &stage.kind {
-                    StageKind::Save {
-                        collection, over, ..
-                    } => {
-                        summary.targets.push(named(collection));
-                        if *over {
-                            let table = named(collection);
-                            summary.sweeps.push(Sweep::Replace { table });
-                        }
-                    }
-                    StageKind::Raw(list) => {
-                        summary.sweeps.extend(match list.constant() {
-                            Some(Datum::List(stages)) => of_pipeline(&stages),
-                            _ => Vec::new(),
-                        });
-                    }
-                    _ => {}
-                }
-            }
-            if writes && summary.targets.is_empty() {
-                summary.targets.extend(read);
-            }
-            summary
+        Statement::Flow(flow) => reader.flow(flow, effect),
+        Statement::Write(write) => reader.write(write),
+        Statement::Definition(definition) => reader.definition(definition),
+        Statement::Call(command) => Summary {
+            sweeps: match command.constant() {
+                Some(Datum::Object(command)) if writes => of_command(&command, 0),
+                _ => Vec::new(),
+            },
+            ..reader.nothing(effect)
+        },
+        Statement::Transaction(_) => reader.nothing(Effect::Transaction),
+    }
+}
+
+struct Reader<'a> {
+    text: &'a str,
+    /// The word that it begins with.
+    verb: String,
+}
+
+impl Reader<'_> {
+    fn nothing(&self, effect: Effect) -> Summary {
+        Summary::new(&self.verb, effect)
+    }
+
+    fn named(&self, name: &Name) -> Named {
+        let written = self.text.get(name.span.clone());
+        Named {
+            shown: name.name.clone(),
+            written: written.unwrap_or_default().to_string(),
         }
-        Statement::Write(write) => match write {
-            Write::Insert { collection, .. } => writing(collection, None),
+    }
+
+    fn flow(&self, flow: &Flow, effect: Effect) -> Summary {
+        let mut summary = self.nothing(effect);
+        for stage in &flow.stages {
+            match &stage.kind {
+                StageKind::Save {
+                    collection, over, ..
+                } => {
+                    let table = self.named(collection);
+                    summary.targets.push(table.clone());
+                    if *over {
+                        summary.sweeps.push(Sweep::Replace { table });
+                    }
+                }
+                StageKind::Raw(list) => {
+                    if let Some(Datum::List(stages)) = list.constant() {
+                        summary.sweeps.extend(of_pipeline(&stages));
+                    }
+                }
+                _ => {}
+            }
+        }
+        if let (Effect::Write, true, Source::Collection(name)) =
+            (effect, summary.targets.is_empty(), &flow.source)
+        {
+            summary.targets.push(self.named(name));
+        }
+        summary
+    }
+
+    fn write(&self, write: &Write) -> Summary {
+        let all = |predicate: &Option<Expr>| {
+            predicate
+                .as_ref()
+                .is_none_or(|predicate| holds(predicate, self.text) == Holds::Always)
+        };
+        let (collection, sweep) = match write {
+            Write::Insert { collection, .. } => (collection, None),
             Write::Update {
                 collection,
                 predicate,
                 ..
             } => {
                 let sweep = all(predicate).then(|| Sweep::UpdateAll {
-                    table: named(collection),
+                    table: self.named(collection),
                     limit: None,
                 });
-                writing(collection, sweep)
+                (collection, sweep)
             }
             Write::Delete {
                 collection,
                 predicate,
             } => {
-                let sweep = all(predicate).then(|| deleted(named(collection), None));
-                writing(collection, sweep)
+                let sweep = all(predicate).then(|| deleted(self.named(collection), None));
+                (collection, sweep)
             }
             Write::Empty { collection } => {
-                writing(collection, Some(deleted(named(collection), None)))
+                (collection, Some(deleted(self.named(collection), None)))
             }
-        },
-        Statement::Definition(definition) => match definition {
+        };
+        let target = Some(self.named(collection));
+        Summary::writing(&self.verb, target, sweep.into_iter().collect())
+    }
+
+    fn definition(&self, definition: &Definition) -> Summary {
+        let (kind, name, dropped_name) = match definition {
             Definition::CreateCollection(name) | Definition::Rename { from: name, .. } => {
-                defining("collection", name, None)
+                ("collection", name, None)
             }
-            Definition::CreateIndex { collection, .. } => defining("index", collection, None),
-            Definition::DropCollection(name) => {
-                defining("collection", name, dropping("collection", name))
-            }
-            Definition::DropDatabase(name) => {
-                defining("database", name, dropping("database", name))
-            }
-            Definition::DropIndex { name, collection } => {
-                defining("index", collection, dropping("index", name))
-            }
-            Definition::DropUser(name) => defining("user", name, dropping("user", name)),
+            Definition::CreateIndex { collection, .. } => ("index", collection, None),
+            Definition::DropCollection(name) => ("collection", name, Some(name)),
+            Definition::DropDatabase(name) => ("database", name, Some(name)),
+            Definition::DropIndex { name, collection } => ("index", collection, Some(name)),
+            Definition::DropUser(name) => ("user", name, Some(name)),
             Definition::CreateUser { .. } | Definition::ChangePassword { .. } => {
-                nothing(Effect::Definition)
+                return self.nothing(Effect::Definition);
             }
-        },
-        Statement::Call(command) => {
-            let effect = if writes { Effect::Write } else { Effect::Read };
-            let sweeps = match command.constant() {
-                Some(Datum::Object(command)) if writes => of_command(&command, 0),
-                _ => Vec::new(),
-            };
-            Summary {
-                sweeps,
-                ..nothing(effect)
-            }
+        };
+        let sweep = dropped_name.map(|name| dropped(kind, self.named(name)));
+        Summary {
+            sweeps: sweep.into_iter().collect(),
+            kind: Some(kind.to_string()),
+            targets: vec![self.named(name)],
+            ..self.nothing(Effect::Definition)
         }
-        Statement::Transaction(_) => nothing(Effect::Transaction),
     }
 }
 
