@@ -117,9 +117,10 @@ fn words(topic: &str) -> &'static [&'static str] {
             "Ordering, filtering and finding work on all rows, not only on those in sight.",
         ],
         "change" => &[
-            "A single insert, or an update or delete with a condition, runs at once. An update or delete of every row and every drop are asked about first, with the numbers that would go.",
+            "A single insert, or an update or delete with a condition, runs at once. An update or delete of every row and every drop are asked about first, with the numbers that would go, wherever they stand: in a with, a copy, a block, a text that is run, behind a condition that always holds.",
+            "A statement that ends an open transaction by itself, as create table does on MariaDB and MySQL, is asked about while one is open; --together refuses it.",
             "After a write its entry says how many rows it changed, the new key, and what the table holds now.",
-            "/writes none makes the engine itself refuse every write. /writes free asks nothing.",
+            "/writes none makes the engine itself refuse every write. On a server every statement then runs in a transaction that may only read; calls, blocks and what else cannot be known before is not sent. /writes free asks nothing.",
             "begin opens a transaction, and the first line says so until commit or rollback.",
         ],
         "take away" => &[
