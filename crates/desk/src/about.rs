@@ -278,6 +278,55 @@ fn links_sections(page: &mut Page, object: &Object, ties: &[Tie], catalog: &Cata
 /// One object in full; `ties` are the links of the catalog, guessed ones among them.
 pub fn object_page(object: &Object, ties: &[Tie], catalog: &Catalog, dialect: &Dialect) -> Page {
     let mut page = Page::new();
+    head_section(&mut page, object, catalog);
+    columns_section(&mut page, object, ties, catalog, dialect.family);
+    if !object.indexes.is_empty() {
+        section(&mut page, "Keys and indexes");
+        let names = width(&object.indexes, |i| i.name.chars().count()) + 2;
+        let columns = width(&object.indexes, |i| {
+            columns_words(&i.columns).chars().count()
+        }) + 2;
+        for index in &object.indexes {
+            page.line(
+                Line::new()
+                    .and(Tone::Plain, "  ")
+                    .column(Tone::Plain, index.name.clone(), names)
+                    .column(Tone::Plain, columns_words(&index.columns), columns)
+                    .and(Tone::Faint, index_words(index)),
+            );
+        }
+    }
+    links_sections(&mut page, object, ties, catalog);
+    if !object.checks.is_empty() {
+        section(&mut page, "Checks");
+        let names = width(&object.checks, |c| c.name.chars().count());
+        for check in &object.checks {
+            let mut line = Line::new().and(Tone::Plain, "  ");
+            if names > 0 {
+                line = line.column(Tone::Faint, check.name.clone(), names + 2);
+            }
+            page.line(line.and(Tone::Plain, check.condition.clone()));
+        }
+    }
+    belongings_sections(&mut page, object, catalog);
+    if let Some(definition) = &object.definition {
+        section(&mut page, "Made by");
+        for mut line in crate::page::sql_lines(definition, dialect) {
+            line.spans.insert(
+                0,
+                Span {
+                    tone: Tone::Plain,
+                    text: "  ".into(),
+                },
+            );
+            page.line(line);
+        }
+    }
+    page
+}
+
+/// Its name, what is known of it in a line each, and its facts.
+fn head_section(page: &mut Page, object: &Object, catalog: &Catalog) {
     let mut head = Line::new().and(Tone::Heading, catalog.shortest_name(object));
     if object.kind.is_routine() {
         head = head.and(Tone::Plain, format!("({})", object.signature));
@@ -321,35 +370,10 @@ pub fn object_page(object: &Object, ties: &[Tie], catalog: &Catalog, dialect: &D
             );
         }
     }
-    columns_section(&mut page, object, ties, catalog, dialect.family);
-    if !object.indexes.is_empty() {
-        section(&mut page, "Keys and indexes");
-        let names = width(&object.indexes, |i| i.name.chars().count()) + 2;
-        let columns = width(&object.indexes, |i| {
-            columns_words(&i.columns).chars().count()
-        }) + 2;
-        for index in &object.indexes {
-            page.line(
-                Line::new()
-                    .and(Tone::Plain, "  ")
-                    .column(Tone::Plain, index.name.clone(), names)
-                    .column(Tone::Plain, columns_words(&index.columns), columns)
-                    .and(Tone::Faint, index_words(index)),
-            );
-        }
-    }
-    links_sections(&mut page, object, ties, catalog);
-    if !object.checks.is_empty() {
-        section(&mut page, "Checks");
-        let names = width(&object.checks, |c| c.name.chars().count());
-        for check in &object.checks {
-            let mut line = Line::new().and(Tone::Plain, "  ");
-            if names > 0 {
-                line = line.column(Tone::Faint, check.name.clone(), names + 2);
-            }
-            page.line(line.and(Tone::Plain, check.condition.clone()));
-        }
-    }
+}
+
+/// Triggers and partitions.
+fn belongings_sections(page: &mut Page, object: &Object, catalog: &Catalog) {
     let of_this = |other: &&Object| {
         other.kind == Kind::Trigger
             && other.schema == object.schema
@@ -357,7 +381,7 @@ pub fn object_page(object: &Object, ties: &[Tie], catalog: &Catalog, dialect: &D
     };
     let triggers: Vec<_> = catalog.objects.iter().filter(of_this).collect();
     if !triggers.is_empty() {
-        section(&mut page, "Triggers");
+        section(page, "Triggers");
         for trigger in triggers {
             let mut line = Line::new().and(Tone::Plain, format!("  {}", trigger.name));
             for (name, value) in &trigger.facts {
@@ -377,7 +401,7 @@ pub fn object_page(object: &Object, ties: &[Tie], catalog: &Catalog, dialect: &D
         })
         .collect();
     if !parts.is_empty() {
-        section(&mut page, "Partitions");
+        section(page, "Partitions");
         for part in parts {
             let rows = rows_words(part).unwrap_or_default();
             page.line(
@@ -387,20 +411,6 @@ pub fn object_page(object: &Object, ties: &[Tie], catalog: &Catalog, dialect: &D
             );
         }
     }
-    if let Some(definition) = &object.definition {
-        section(&mut page, "Made by");
-        for mut line in crate::page::sql_lines(definition, dialect) {
-            line.spans.insert(
-                0,
-                Span {
-                    tone: Tone::Plain,
-                    text: "  ".into(),
-                },
-            );
-            page.line(line);
-        }
-    }
-    page
 }
 
 /// The statements that make one object again, or everything.

@@ -83,22 +83,23 @@ impl App {
         let Some(links) = self.desk.links_mut() else {
             return;
         };
+        let towards = match code {
+            KeyCode::Up => Some((0, -1)),
+            KeyCode::Down => Some((0, 1)),
+            KeyCode::Left => Some((-1, 0)),
+            KeyCode::Right => Some((1, 0)),
+            _ => None,
+        };
+        if let Some(towards) = towards {
+            let next = links.drawing.neighbour(state.at, towards);
+            if let Some(state) = self.drawings.get_mut(&number) {
+                (state.at, state.follow) = (next.unwrap_or(state.at), true);
+            }
+            return;
+        }
         let at = links.tables.get(state.at).copied();
         let name = links.name(state.at).unwrap_or_default();
         let done = match code {
-            KeyCode::Up | KeyCode::Down | KeyCode::Left | KeyCode::Right => {
-                let towards = match code {
-                    KeyCode::Up => (0, -1),
-                    KeyCode::Down => (0, 1),
-                    KeyCode::Left => (-1, 0),
-                    _ => (1, 0),
-                };
-                let next = links.drawing.neighbour(state.at, towards);
-                if let Some(state) = self.drawings.get_mut(&number) {
-                    (state.at, state.follow) = (next.unwrap_or(state.at), true);
-                }
-                return;
-            }
             KeyCode::Enter => {
                 links.focus = at.into_iter().collect();
                 links.distance = links.distance.max(1);

@@ -14,7 +14,7 @@ use unicode_width::UnicodeWidthStr;
 
 use super::paint::Painter;
 use crate::app::{App, Focus, Prompt};
-use crate::theme::Ground;
+use crate::theme::{Ground, Theme};
 
 /// Columns before the text: margin, bar, number.
 const GUTTER: u16 = 8;
@@ -32,26 +32,7 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bool
     }
     .fill(area);
     if let Some(prompt) = &app.prompt {
-        let (label, text) = match prompt {
-            Prompt::Find(text) => ("find", text),
-            Prompt::Row(text) => ("go to row", text),
-        };
-        let mut p = Painter {
-            buffer: frame.buffer_mut(),
-            theme,
-            ground: Ground::Water,
-        };
-        let mut x = area.x + 4;
-        x += p.text(x, area.y, 20, Tone::Active, label) + 2;
-        x += p.text(
-            x,
-            area.y,
-            area.right().saturating_sub(x + 2),
-            Tone::Plain,
-            text,
-        );
-        frame.set_cursor_position(Position::new(x.min(area.right() - 1), area.y));
-        return;
+        return draw_prompt(prompt, theme, frame, area);
     }
     let writing = app.focus == Focus::Write && app.is_bare() && app.desk.asking().is_none();
     let pad = u16::from(roomy && writing && area.height > 2);
@@ -177,6 +158,29 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bool
     if app.choices.open && !app.choices.is_empty() {
         choices(app, frame, Position::new(x, y), area, screen);
     }
+}
+
+/// Draws the line that is asked for while reading.
+fn draw_prompt(prompt: &Prompt, theme: Theme, frame: &mut Frame<'_>, area: Rect) {
+    let (label, text) = match prompt {
+        Prompt::Find(text) => ("find", text),
+        Prompt::Row(text) => ("go to row", text),
+    };
+    let mut p = Painter {
+        buffer: frame.buffer_mut(),
+        theme,
+        ground: Ground::Water,
+    };
+    let mut x = area.x + 4;
+    x += p.text(x, area.y, 20, Tone::Active, label) + 2;
+    x += p.text(
+        x,
+        area.y,
+        area.right().saturating_sub(x + 2),
+        Tone::Plain,
+        text,
+    );
+    frame.set_cursor_position(Position::new(x.min(area.right() - 1), area.y));
 }
 
 /// A stretch of text cut at the ends of the marked place.

@@ -128,64 +128,73 @@ fn list(p: &mut Painter<'_>, stages: &Stages, area: Rect, roomy: bool, reading: 
             if out { Tone::Faint } else { Tone::Plain },
             &show_text(&rest, usize::from(width)).text(),
         );
-        let change = stages.change(at);
-        match stages.numbers(at) {
-            Some((came, went)) => {
-                if at > 0 {
-                    p.text(
-                        numbers,
-                        y,
-                        9,
-                        Tone::Number,
-                        &format!("{:>9}", grouped(came)),
-                    );
-                }
-                p.text(
-                    numbers + 10,
-                    y,
-                    9,
-                    Tone::Number,
-                    &format!("{:>9}", grouped(went)),
-                );
-                if roomy {
-                    let width = (went as f64 / most as f64 * 22.0).ceil() as u16;
-                    p.text(
-                        area.x + 15,
-                        y + 1,
-                        width,
-                        Tone::Picture,
-                        &"▀".repeat(usize::from(width)),
-                    );
-                    let took = at
-                        .checked_sub(1)
-                        .and_then(|n| stages.counts[n].as_ref())
-                        .map(|c| lasting(c.took))
-                        .unwrap_or_default();
-                    let words = [change, took]
-                        .into_iter()
-                        .filter(|w| !w.is_empty())
-                        .collect::<Vec<_>>()
-                        .join(" · ");
-                    p.text(
-                        area.x + 16 + width,
-                        y + 1,
-                        area.right().saturating_sub(area.x + 17 + width),
-                        Tone::Faint,
-                        &words,
-                    );
-                } else {
-                    p.text(numbers + 20, y, 18, Tone::Faint, &change);
-                }
-            }
-            None => {
-                let words = if out { "left out" } else { "–" };
-                p.text(numbers + 10, y, 9, Tone::Faint, &format!("{words:>9}"));
-            }
-        }
+        counts(p, stages, at, Rect { y, ..area }, most, roomy);
         y += step as u16;
     }
     p.ground = Ground::Air;
     y
+}
+
+/// The numbers of a stage: what came and went, and where there is room what that is of the most; `area` begins at its
+/// line.
+fn counts(p: &mut Painter<'_>, stages: &Stages, at: usize, area: Rect, most: u64, roomy: bool) {
+    let y = area.y;
+    let numbers = area.right().saturating_sub(if roomy { 20 } else { 40 });
+    let out = at > 0 && stages.left_out.contains(&(at - 1));
+    let change = stages.change(at);
+    match stages.numbers(at) {
+        Some((came, went)) => {
+            if at > 0 {
+                p.text(
+                    numbers,
+                    y,
+                    9,
+                    Tone::Number,
+                    &format!("{:>9}", grouped(came)),
+                );
+            }
+            p.text(
+                numbers + 10,
+                y,
+                9,
+                Tone::Number,
+                &format!("{:>9}", grouped(went)),
+            );
+            if roomy {
+                let width = (went as f64 / most as f64 * 22.0).ceil() as u16;
+                p.text(
+                    area.x + 15,
+                    y + 1,
+                    width,
+                    Tone::Picture,
+                    &"▀".repeat(usize::from(width)),
+                );
+                let took = at
+                    .checked_sub(1)
+                    .and_then(|n| stages.counts[n].as_ref())
+                    .map(|c| lasting(c.took))
+                    .unwrap_or_default();
+                let words = [change, took]
+                    .into_iter()
+                    .filter(|w| !w.is_empty())
+                    .collect::<Vec<_>>()
+                    .join(" · ");
+                p.text(
+                    area.x + 16 + width,
+                    y + 1,
+                    area.right().saturating_sub(area.x + 17 + width),
+                    Tone::Faint,
+                    &words,
+                );
+            } else {
+                p.text(numbers + 20, y, 18, Tone::Faint, &change);
+            }
+        }
+        None => {
+            let words = if out { "left out" } else { "–" };
+            p.text(numbers + 10, y, 9, Tone::Faint, &format!("{words:>9}"));
+        }
+    }
 }
 
 fn samples(p: &mut Painter<'_>, stages: &Stages, area: Rect) {
