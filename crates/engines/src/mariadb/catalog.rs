@@ -279,6 +279,17 @@ pub(super) fn read(
             ..catalog.clone()
         });
     }
+    read_tables(of, &mut reading)?;
+    read_routines(of, &mut reading)?;
+    reading
+        .objects
+        .sort_by(|a, b| (&a.name, a.kind).cmp(&(&b.name, b.kind)));
+    catalog.objects = reading.objects;
+    Ok(catalog)
+}
+
+/// Reads what tables are made of: columns, indexes, links, checks, partitions, triggers.
+fn read_tables(of: &mut Mariadb, reading: &mut Reading) -> Result<(), EngineError> {
     let expressions = if of.is_mysql { "expression" } else { "null" };
     let rows = of.ask(
         "select table_name, column_name, column_type, is_nullable, column_default, extra, column_comment, generation_expression, collation_name \
@@ -336,6 +347,11 @@ pub(super) fn read(
         trigger.facts.push(("runs".into(), when));
         reading.objects.push(trigger);
     }
+    Ok(())
+}
+
+/// Reads routines and events.
+fn read_routines(of: &mut Mariadb, reading: &mut Reading) -> Result<(), EngineError> {
     let mut parameters: HashMap<String, Vec<String>> = HashMap::new();
     let rows = of.ask(
         "select routine_type, specific_name, lower(parameter_mode), parameter_name, dtd_identifier from information_schema.parameters \
@@ -380,11 +396,7 @@ pub(super) fn read(
         event.facts.push(("state".into(), text(&row[2])));
         reading.objects.push(event);
     }
-    reading
-        .objects
-        .sort_by(|a, b| (&a.name, a.kind).cmp(&(&b.name, b.kind)));
-    catalog.objects = reading.objects;
-    Ok(catalog)
+    Ok(())
 }
 
 /// The word of `show create` for a kind, and the column of its answer that holds the statement.

@@ -12,46 +12,11 @@ use super::create;
 
 /// Reads all objects.
 pub(super) fn read(connection: &Connection) -> Result<Catalog> {
-    let mut objects = Vec::new();
-    let mut definitions: HashMap<(String, String), String> = HashMap::new();
-    let schemas: Vec<String> = connection
-        .prepare("select name from pragma_database_list")?
-        .query_map([], |row| row.get(0))?
-        .collect::<Result<_>>()?;
-    // What follows a table: its indexes and triggers.
-    let mut following: HashMap<(String, String), Vec<String>> = HashMap::new();
-    for schema in &schemas {
-        for (kind, name, table, sql) in statements(connection, schema)? {
-            let Some(sql) = sql else { continue };
-            let sql = placed(&sql, schema);
-            match kind.as_str() {
-                "trigger" => {
-                    let mut object = Object::new(schema.as_str(), name, Kind::Trigger);
-                    object.table = Some(table.clone());
-                    object.temporary = schema == "temp";
-                    object.definition = Some(format!("{sql};"));
-                    objects.push(object);
-                    following
-                        .entry((schema.clone(), table))
-                        .or_default()
-                        .push(sql);
-                }
-                "index" => following
-                    .entry((schema.clone(), table))
-                    .or_default()
-                    .push(sql),
-                _ => {
-                    if kind == "view" {
-                        // The list of tables goes through all views again for each one that was never looked into.
-                        // A broken view is told by the list.
-                        let place = [schema, &name].map(|part| SQLITE.quote_name(part));
-                        let _ = connection.prepare(&format!("select * from {}", place.join(".")));
-                    }
-                    definitions.insert((schema.clone(), name), sql);
-                }
-            }
-        }
-    }
+    let Made {
+        mut objects,
+        definitions,
+        mut following,
+    } = made(connection)?;
     let mut statement =
         connection.prepare("select schema, name, type, wr, strict from pragma_table_list")?;
     let list: Vec<(String, String, String, bool, bool)> = statement
@@ -116,27 +81,7 @@ pub(super) fn read(connection: &Connection) -> Result<Catalog> {
         }
         objects.push(object);
     }
-    // Without named columns a link goes to the primary key.
-    let keys: HashMap<(String, String), Vec<String>> = objects
-        .iter()
-        .filter(|object| object.kind == Kind::Table)
-        .map(|object| {
-            let mut key: Vec<&Field> = object.fields.iter().filter(|f| f.key.is_some()).collect();
-            key.sort_by_key(|field| field.key);
-            let names = key.into_iter().map(|field| field.name.clone()).collect();
-            ((object.schema.clone(), object.name.to_lowercase()), names)
-        })
-        .collect();
-    for object in &mut objects {
-        for link in &mut object.links {
-            let theirs = (object.schema.clone(), link.table.to_lowercase());
-            if link.their_columns.iter().any(String::is_empty)
-                && let Some(key) = keys.get(&theirs)
-            {
-                link.their_columns.clone_from(key);
-            }
-        }
-    }
+    complete_links(&mut objects);
     objects.sort_by(|a, b| (&a.name, &a.schema).cmp(&(&b.name, &b.schema)));
     let files: Vec<(String, Option<String>)> = connection
         .prepare("select name, file from pragma_database_list")?
@@ -161,6 +106,87 @@ pub(super) fn read(connection: &Connection) -> Result<Catalog> {
         databases,
         ..Catalog::default()
     })
+}
+
+/// What the statements that made everything tell.
+struct Made {
+    /// Triggers.
+    objects: Vec<Object>,
+    /// By schema and name.
+    definitions: HashMap<(String, String), String>,
+    /// What follows a table: its indexes and triggers.
+    following: HashMap<(String, String), Vec<String>>,
+}
+
+fn made(connection: &Connection) -> Result<Made> {
+    let mut objects = Vec::new();
+    let mut definitions: HashMap<(String, String), String> = HashMap::new();
+    let schemas: Vec<String> = connection
+        .prepare("select name from pragma_database_list")?
+        .query_map([], |row| row.get(0))?
+        .collect::<Result<_>>()?;
+    let mut following: HashMap<(String, String), Vec<String>> = HashMap::new();
+    for schema in &schemas {
+        for (kind, name, table, sql) in statements(connection, schema)? {
+            let Some(sql) = sql else { continue };
+            let sql = placed(&sql, schema);
+            match kind.as_str() {
+                "trigger" => {
+                    let mut object = Object::new(schema.as_str(), name, Kind::Trigger);
+                    object.table = Some(table.clone());
+                    object.temporary = schema == "temp";
+                    object.definition = Some(format!("{sql};"));
+                    objects.push(object);
+                    following
+                        .entry((schema.clone(), table))
+                        .or_default()
+                        .push(sql);
+                }
+                "index" => following
+                    .entry((schema.clone(), table))
+                    .or_default()
+                    .push(sql),
+                _ => {
+                    if kind == "view" {
+                        // The list of tables goes through all views again for each one that was never looked into.
+                        // A broken view is told by the list.
+                        let place = [schema, &name].map(|part| SQLITE.quote_name(part));
+                        let _ = connection.prepare(&format!("select * from {}", place.join(".")));
+                    }
+                    definitions.insert((schema.clone(), name), sql);
+                }
+            }
+        }
+    }
+    Ok(Made {
+        objects,
+        definitions,
+        following,
+    })
+}
+
+/// Without named columns a link goes to the primary key.
+fn complete_links(objects: &mut [Object]) {
+    let keys: HashMap<(String, String), Vec<String>> = objects
+        .iter()
+        .filter(|object| object.kind == Kind::Table)
+        .map(|object| {
+            let mut key: Vec<&Field> = object.fields.iter().filter(|f| f.key.is_some()).collect();
+            key.sort_by_key(|field| field.key);
+            let names = key.into_iter().map(|field| field.name.clone()).collect();
+            ((object.schema.clone(), object.name.to_lowercase()), names)
+        })
+        .collect();
+    for object in objects {
+        for link in &mut object.links {
+            let theirs = (object.schema.clone(), link.table.to_lowercase());
+            if link.their_columns.iter().any(String::is_empty)
+                && let Some(key) = keys.get(&theirs)
+            {
+                link.their_columns.clone_from(key);
+            }
+        }
+    }
 }
 
 /// Whether a statement makes the index of this name.

@@ -12,8 +12,6 @@ impl Remote {
         let status = self
             .ask(&document! { "connectionStatus": 1 })
             .unwrap_or_default();
-        let text =
-            |d: &Document, name: &str| d.get(name).and_then(Datum::as_text).map(str::to_string);
         let info = status
             .get("authInfo")
             .and_then(Datum::as_object)
@@ -42,28 +40,7 @@ impl Remote {
         if let Some(words) = &practice {
             facts.push(("what it is".into(), words.clone()));
         }
-        match text(&hello, "setName") {
-            Some(name) => {
-                facts.push(("replica set".into(), name));
-                if let Some(me) = text(&hello, "me") {
-                    facts.push(("member".into(), me));
-                }
-                let role = if hello
-                    .get("isWritablePrimary")
-                    .or_else(|| hello.get("ismaster"))
-                    == Some(&Datum::Boolean(true))
-                {
-                    "primary"
-                } else {
-                    "secondary"
-                };
-                facts.push(("role of the member".into(), role.into()));
-            }
-            None => facts.push((
-                "transactions".into(),
-                "none: a server alone has none".into(),
-            )),
-        }
+        facts.extend(of_member(&hello));
         let router = text(&hello, "msg").as_deref() == Some("isdbgrid");
         let has_transactions = hello.get("setName").is_some() || router;
         facts.push((
@@ -136,4 +113,36 @@ impl Remote {
             None => Some(self.address.text.starts_with("mongodb+srv://")),
         }
     }
+}
+
+fn text(of: &Document, name: &str) -> Option<String> {
+    of.get(name).and_then(Datum::as_text).map(str::to_string)
+}
+
+/// What a server says of its place in a replica set.
+fn of_member(hello: &Document) -> Vec<(String, String)> {
+    let mut facts: Vec<(String, String)> = Vec::new();
+    match text(hello, "setName") {
+        Some(name) => {
+            facts.push(("replica set".into(), name));
+            if let Some(me) = text(hello, "me") {
+                facts.push(("member".into(), me));
+            }
+            let role = if hello
+                .get("isWritablePrimary")
+                .or_else(|| hello.get("ismaster"))
+                == Some(&Datum::Boolean(true))
+            {
+                "primary"
+            } else {
+                "secondary"
+            };
+            facts.push(("role of the member".into(), role.into()));
+        }
+        None => facts.push((
+            "transactions".into(),
+            "none: a server alone has none".into(),
+        )),
+    }
+    facts
 }
