@@ -9,6 +9,7 @@ use std::time::{Duration, Instant};
 use idle_tide_core::decimal::is_decimal;
 use idle_tide_core::{Catalog, Kind, Object, RowBatch, ValueRef};
 use idle_tide_lang::Dialect;
+use idle_tide_lang::statement::{Effect, Summary, called};
 use secrecy::SecretString;
 
 use crate::address::{Address, SecretFor};
@@ -154,6 +155,35 @@ pub(crate) fn not_while_refusing(why: &str) -> EngineError {
         ..EngineError::plain(format!(
             "This session refuses writes, and {why}; /writes ask allows it again."
         ))
+    }
+}
+
+/// Why a statement is not sent while writes are refused, as far as its words tell; `unknown` is whether what it does
+/// cannot be known before, `may` are the statements that may run.
+pub(crate) fn refused_by_words(about: &Summary, unknown: bool, may: &[&str]) -> Option<String> {
+    let verb = about.verb.as_str();
+    if matches!(about.effect, Effect::Write | Effect::Definition) {
+        return Some(format!("{verb} writes"));
+    }
+    if unknown {
+        return Some(format!("what {verb} does cannot be known before"));
+    }
+    let outside = !may.contains(&verb);
+    outside.then(|| format!("{verb} changes what lies outside of transactions"))
+}
+
+/// A function that a statement calls and that may do more than read. `question` asks the server for one of these
+/// names, `ask` gives its answer.
+pub(crate) fn acting_function(
+    statement: &str,
+    dialect: &Dialect,
+    question: fn(&[String], &Dialect) -> String,
+    ask: &mut dyn FnMut(&str) -> Option<String>,
+) -> Option<String> {
+    let called = called(statement, dialect);
+    match called.is_empty() {
+        true => None,
+        false => ask(&question(&called, dialect)),
     }
 }
 

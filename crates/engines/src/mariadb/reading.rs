@@ -3,8 +3,10 @@
 //! known is not sent.
 
 use idle_tide_lang::Dialect;
-use idle_tide_lang::statement::{Effect, Summary, called};
+use idle_tide_lang::statement::{Effect, Summary};
 use idle_tide_lang::token::{TokenKind, significant, tokens};
+
+use crate::served::{acting_function, refused_by_words};
 
 /// What begins such a transaction.
 pub(super) const BEGIN: &str = "start transaction read only";
@@ -76,15 +78,11 @@ pub(super) fn refused(
     ask: &mut dyn FnMut(&str) -> Option<String>,
 ) -> Option<String> {
     let verb = about.verb.as_str();
-    if matches!(about.effect, Effect::Write | Effect::Definition) {
-        return Some(format!("{verb} writes"));
+    let unknown = about.effect == Effect::Unknown && verb != "do" || verb == "prepare";
+    if let Some(why) = refused_by_words(about, unknown, MAY) {
+        return Some(why);
     }
-    let unknown = about.effect == Effect::Unknown && verb != "do";
-    if unknown || verb == "prepare" {
-        return Some(format!("what {verb} does cannot be known before"));
-    }
-    let of_transaction = matches!(verb, "begin" | "start") && about.effect != Effect::Transaction;
-    if !MAY.contains(&verb) || of_transaction {
+    if matches!(verb, "begin" | "start") && about.effect != Effect::Transaction {
         return Some(format!("{verb} changes what lies outside of transactions"));
     }
     let list = significant(&tokens(statement, dialect));
@@ -116,10 +114,7 @@ pub(super) fn refused(
     if next {
         return Some("it moves a sequence on".to_string());
     }
-    let called = called(statement, dialect);
-    let acting = (!called.is_empty())
-        .then(|| ask(&acting(&called, dialect)))
-        .flatten()?;
+    let acting = acting_function(statement, dialect, acting, ask)?;
     Some(format!(
         "what the function {acting} does cannot be known before"
     ))

@@ -3,8 +3,10 @@
 //! stands what lies outside of transactions: the server's files, settings and statistics, and other connections.
 
 use idle_tide_lang::Dialect;
-use idle_tide_lang::statement::{Effect, Summary, called};
+use idle_tide_lang::statement::Summary;
 use idle_tide_lang::token::{significant, tokens};
+
+use crate::served::{acting_function, refused_by_words};
 
 /// What begins such a transaction. The snapshot makes its kind unchangeable.
 pub(super) const BEGIN: &str = "begin read only; select 1";
@@ -99,15 +101,9 @@ pub(super) fn refused(
     dialect: &Dialect,
     ask: &mut dyn FnMut(&str) -> Option<String>,
 ) -> Option<String> {
-    let verb = about.verb.as_str();
-    if matches!(about.effect, Effect::Write | Effect::Definition) {
-        return Some(format!("{verb} writes"));
-    }
-    if matches!(verb, "do" | "call") {
-        return Some(format!("what {verb} does cannot be known before"));
-    }
-    if !MAY.contains(&verb) {
-        return Some(format!("{verb} changes what lies outside of transactions"));
+    let unknown = matches!(about.verb.as_str(), "do" | "call");
+    if let Some(why) = refused_by_words(about, unknown, MAY) {
+        return Some(why);
     }
     let list = significant(&tokens(statement, dialect));
     let has = |word: &str| {
@@ -125,9 +121,6 @@ pub(super) fn refused(
     if undoes {
         return Some("it could end that".to_string());
     }
-    let called = called(statement, dialect);
-    let acting = (!called.is_empty())
-        .then(|| ask(&acting(&called, dialect)))
-        .flatten()?;
+    let acting = acting_function(statement, dialect, acting, ask)?;
     Some(format!("it calls {acting}, which may do more than read"))
 }
