@@ -141,7 +141,7 @@ impl Spots {
 /// The full screen.
 pub struct App {
     /// Places in documents that are closed in the outline.
-    pub closed: std::collections::HashSet<String>,
+    pub(crate) closed: std::collections::HashSet<String>,
     /// The session.
     pub desk: Desk,
     /// What is written.
@@ -157,11 +157,11 @@ pub struct App {
     /// The list at the cursor.
     pub choices: Choices,
     /// The place of the last error in the composer, as long as the text is as it was.
-    pub marked: Option<(u64, std::ops::Range<usize>)>,
+    pub(crate) marked: Option<(u64, std::ops::Range<usize>)>,
     /// After an error Enter runs, wherever the cursor is, until a new line is begun.
-    pub mending: bool,
+    pub(crate) mending: bool,
     /// Where each result is read, by the entry's number.
-    pub grids: HashMap<u32, Grid>,
+    pub(crate) grids: HashMap<u32, Grid>,
     /// The catalog view, as it was left.
     pub catalog: CatalogView,
     /// Where each drawing is looked at, by the entry's number.
@@ -169,35 +169,35 @@ pub struct App {
     /// First line and column shown of each text, by the entry's number.
     pub texts: HashMap<u32, (usize, usize)>,
     /// The line last found in each text, by the entry's number.
-    pub found_lines: HashMap<u32, usize>,
+    pub(crate) found_lines: HashMap<u32, usize>,
     /// Whether the view was cleared.
-    pub cleared: bool,
+    pub(crate) cleared: bool,
     /// Text last searched in results.
-    pub found: String,
+    pub(crate) found: String,
     /// The colours.
     pub theme: Theme,
     /// Whether to leave.
     pub leaving: bool,
     /// Whether leaving is asked about because a transaction is open.
-    pub asks_to_leave: bool,
+    pub(crate) asks_to_leave: bool,
     /// Text to open in the editor.
     pub edit: Option<String>,
     /// Whether the screen is to be drawn anew from nothing.
     pub redraw: bool,
     /// Counts frames while something moves.
-    pub frame: u64,
+    pub(crate) frame: u64,
     /// Where the settings are kept.
-    pub settings: Option<PathBuf>,
+    pub(crate) settings: Option<PathBuf>,
     /// Places that answer to the mouse.
     pub spots: Spots,
     /// Lines of the result's rows in the last frame, for paging.
-    pub page: u64,
+    pub(crate) page: u64,
     /// The first key of a two-key chord.
-    pub chord: bool,
+    pub(crate) chord: bool,
     /// First line of the composer that is shown.
-    pub composer_top: usize,
+    pub(crate) composer_top: usize,
     /// Whether a command is being written that was begun while reading: reading goes on after it.
-    pub from_reading: bool,
+    pub(crate) from_reading: bool,
     /// A command that was refused and has not been touched since, by the composer's revision.
     pub(crate) refused: Option<u64>,
     /// Keys of one's own.

@@ -532,6 +532,7 @@ fn slips_are_answered_in_plain_words() {
             "written twice",
         ),
         ("select #;", "has no meaning"),
+        ("select 1 . . 2;", "not understood at \".\"."),
     ] {
         let headline = page(s.run(statement));
         assert!(headline.contains(words), "{statement}: {headline}");

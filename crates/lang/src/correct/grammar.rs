@@ -2,6 +2,14 @@
 
 use super::*;
 
+/// A word as it is, a sign in quotes, so that it is not one of the sentence.
+fn told(token: &str) -> String {
+    match token.chars().all(|c| c.is_alphanumeric() || c == '_') {
+        true => token.to_string(),
+        false => format!("\"{token}\""),
+    }
+}
+
 impl Case<'_> {
     pub(super) fn syntax(&self, near: &str) -> Advice {
         let at = self
@@ -14,7 +22,7 @@ impl Case<'_> {
             .or_else(|| self.list.iter().position(|t| t.of(self.text) == near));
         let Some(at) = at else {
             return Advice {
-                headline: format!("The statement is not understood at {near}."),
+                headline: format!("The statement is not understood at {}.", told(near)),
                 ..Advice::default()
             };
         };
@@ -25,7 +33,10 @@ impl Case<'_> {
         let mut headline = if at == 0 {
             format!("No statement begins with {}.", here.of(self.text))
         } else {
-            format!("The statement is not understood at {}.", here.of(self.text))
+            format!(
+                "The statement is not understood at {}.",
+                told(here.of(self.text))
+            )
         };
         // A quote inside a text: 'O'Brien'.
         if let Some(before) = before

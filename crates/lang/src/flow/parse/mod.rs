@@ -317,7 +317,7 @@ impl<'a> Parser<'a> {
         self.operators += 1;
         if self.operators > OPERATORS {
             return Err(self.error(
-                "This has more than 500 operators. A list does for many values of one path: x in (1, 2, 3).",
+                "All its stages together, this has more than 500 operators. A list does for many values of one path: x in (1, 2, 3).",
             ));
         }
         Ok(())
