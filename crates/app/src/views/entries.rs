@@ -5,7 +5,7 @@ use idle_tide_desk::{Line, State, Tone};
 use ratatui::Frame;
 use ratatui::layout::{Position, Rect};
 
-use super::paint::{Painter, title};
+use super::paint::{Painter, list_line, title};
 use super::view::{Act, View};
 use crate::app::{App, Focus, one_line};
 use crate::keys::Place;
@@ -132,15 +132,7 @@ impl View for Entries {
                 continue;
             };
             let marked = *place == at;
-            p.ground = if marked {
-                Ground::Selected
-            } else {
-                Ground::Air
-            };
-            if marked {
-                p.fill(Rect::new(area.x + 2, y, area.width.saturating_sub(4), 1));
-                p.text(area.x + 2, y, 1, Tone::Active, "▌");
-            }
+            list_line(&mut p, area, y, marked);
             line(app, &mut p, Rect { y, ..area }, list[*place]);
             spots.push((y, *place));
             p.ground = Ground::Air;

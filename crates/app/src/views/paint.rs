@@ -95,6 +95,18 @@ impl Painter<'_> {
     }
 }
 
+/// The ground of a line of a list that fills `area`; the marked one has a bar before it.
+pub(super) fn list_line(p: &mut Painter<'_>, area: Rect, y: u16, marked: bool) {
+    p.ground = match marked {
+        true => Ground::Selected,
+        false => Ground::Air,
+    };
+    if marked {
+        p.fill(Rect::new(area.x + 2, y, area.width.saturating_sub(4), 1));
+        p.text(area.x + 2, y, 1, Tone::Active, "▌");
+    }
+}
+
 /// The line above a view in which something can be searched: its name, and what is searched or `idle`.
 pub(super) fn title(p: &mut Painter<'_>, area: Rect, name: &str, search: &str, idle: &str) {
     let mut x = area.x + 4;

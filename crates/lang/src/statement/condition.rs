@@ -16,7 +16,8 @@ pub(super) enum Holds {
 }
 
 impl Holds {
-    fn not(self) -> Self {
+    /// Of the opposite condition.
+    pub(super) fn not(self) -> Self {
         match self {
             Holds::Always => Holds::Never,
             Holds::Never => Holds::Always,

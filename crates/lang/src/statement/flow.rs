@@ -175,16 +175,11 @@ fn dropped(kind: &str, name: Named) -> Sweep {
 fn holds(expr: &Expr, text: &str) -> Holds {
     let is_id = |expr: &Expr| matches!(&expr.node, Node::Path(path) if path.steps == [Step::Name("_id".into())]);
     let of_both = |left: &Expr, right: &Expr| (holds(left, text), holds(right, text));
-    let inverted = |holds| match holds {
-        Holds::Always => Holds::Never,
-        Holds::Never => Holds::Always,
-        Holds::Depends => Holds::Depends,
-    };
     let known = |holds: bool| if holds { Holds::Always } else { Holds::Never };
     match &expr.node {
         Node::Literal(Datum::Boolean(value)) => known(*value),
         Node::Literal(Datum::Null) => Holds::Never,
-        Node::Not(inner) => inverted(holds(inner, text)),
+        Node::Not(inner) => holds(inner, text).not(),
         // Every document has one.
         Node::IsNull(of, not) | Node::IsMissing(of, not) if is_id(of) => known(*not),
         Node::Binary(Operator::Or, left, right) => match of_both(left, right) {

@@ -5,7 +5,7 @@ use idle_tide_desk::settings::Tone as SourceTone;
 use ratatui::Frame;
 use ratatui::layout::Rect;
 
-use super::super::paint::Painter;
+use super::super::paint::{Painter, list_line};
 use super::form::{FIELDS, Form};
 use super::{SourceLine, Sources};
 use crate::app::App;
@@ -71,15 +71,7 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, view: &Sour
             continue;
         };
         let marked = *at == view.at;
-        p.ground = if marked {
-            Ground::Selected
-        } else {
-            Ground::Air
-        };
-        if marked {
-            p.fill(Rect::new(area.x + 2, y, area.width.saturating_sub(4), 1));
-            p.text(area.x + 2, y, 1, Tone::Active, "▌");
-        }
+        list_line(&mut p, area, y, marked);
         let Some((name, tone, place, state)) = words(app, view, &lines[*at]) else {
             continue;
         };
@@ -221,15 +213,7 @@ fn draw_form(p: &mut Painter<'_>, area: Rect, form: &Form) {
             return;
         }
         let marked = n == form.at;
-        p.ground = if marked {
-            Ground::Selected
-        } else {
-            Ground::Air
-        };
-        if marked {
-            p.fill(Rect::new(area.x + 2, y, area.width.saturating_sub(4), 1));
-            p.text(area.x + 2, y, 1, Tone::Active, "▌");
-        }
+        list_line(p, area, y, marked);
         p.text(
             area.x + 6,
             y,
