@@ -231,7 +231,12 @@ impl App {
             None => Place::Text,
             Some(place) => place,
         };
-        vec![place]
+        let reads = self.is_bare() && self.focus == Focus::Read;
+        let asks = matches!(place, Place::Question | Place::Hidden);
+        match self.desk.session().held().is_some() && reads && !asks {
+            true => vec![Place::Held, place],
+            false => vec![place],
+        }
     }
 
     /// The screen of a session.
@@ -397,6 +402,10 @@ impl App {
                     self.catalog.go_to(&name);
                 }
             }
+            Request::Read => {
+                self.close_views();
+                self.focus = Focus::Read;
+            }
             Request::Clear => {
                 self.cleared = true;
                 self.focus = Focus::Write;
@@ -433,11 +442,7 @@ impl App {
 
     /// Leaves, or asks first when a transaction is open.
     pub fn leave(&mut self) {
-        if self
-            .desk
-            .sessions()
-            .any(|s| s.bearings().transaction.is_some() && !s.is_lost())
-        {
+        if self.desk.sessions().any(|s| s.holds_something()) {
             self.asks_to_leave = true;
         } else {
             self.leaving = true;

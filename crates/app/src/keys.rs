@@ -16,6 +16,8 @@ pub enum Place {
     Completing,
     /// While reading rows.
     Rows,
+    /// While reading in a session that holds a change.
+    Held,
     /// While reading a text.
     Text,
     /// On a drawing of links.
@@ -84,6 +86,7 @@ static PLACES: &[PlaceRow] = &[
     place(Place::Writing, "writing", true, "write", "While writing"),
     place(Place::Completing, "list", true, "write", "While the list is open"),
     place(Place::Running, "running", false, "", "While something runs"),
+    place(Place::Held, "held", false, "change", "While a change is held"),
     place(Place::Rows, "rows", false, "read", "While reading rows"),
     place(Place::Text, "text", false, "read", "While reading a text"),
     place(Place::Record, "record", false, "read", "In the record"),
@@ -199,6 +202,8 @@ pub static KEYS: &[Key] = &[
     key(P::Writing, "editor", "Ctrl-X Ctrl-E", "", false, "/edit", "opens the text in your editor ($VISUAL or $EDITOR)"),
     key(P::Writing, "clear", "Ctrl-C", "", false, "", "clears the text; ↑ brings it back"),
     key(P::Writing, "leave", "Ctrl-D", "", false, "/quit", "on an empty line: leaves"),
+    key(P::Held, "keep", "K", "keeps the change", true, "/keep", "keeps the change that is held; everybody sees it then"),
+    key(P::Held, "take-back", "T", "takes it back", true, "/take-back", "takes the change back; everything is as it was before"),
     key(P::Rows, "cells", "↑ ↓ ← →", "cells", true, "", "move the current cell"),
     key(P::Rows, "record", "Enter", "record", true, "/record", "the row, one field per line"),
     key(P::Rows, "order", "O", "order", true, "/order", "orders by this column; again downwards; again as they came"),

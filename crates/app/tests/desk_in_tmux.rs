@@ -149,8 +149,8 @@ fn a_small_window_a_resize_and_no_colour() {
         !styled.contains("[38;") && !styled.contains("[48;"),
         "no colours with NO_COLOR"
     );
-    t.line("delete from visits;");
-    t.until("This deletes all 12 000 rows of visits.");
+    t.line("drop table visits;");
+    t.until("This removes the table visits with all 12 000 rows.");
     t.keys(&["n"]);
     t.until("Nothing was changed.");
 }

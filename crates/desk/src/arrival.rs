@@ -32,7 +32,7 @@ pub fn link_words(server: &ServerBearings) -> (String, Tone) {
 pub fn writes_words(writes: Writes, access: &Access) -> &'static str {
     match (access, writes) {
         (Access::ReadOnly(_), _) | (_, Writes::None) => "reads only",
-        (_, Writes::Ask) => "asks before sweeping writes",
+        (_, Writes::Ask) => "looks at changes first",
         (_, Writes::Free) => "writes free",
     }
 }
@@ -80,7 +80,7 @@ fn differences(last: &Visit, now: &Visit) -> Vec<String> {
     list
 }
 
-/// The card. `last` is the last visit under this name.
+/// The card. `last` is the last visit under this name, `left_behind` what a program that ended badly held there.
 pub fn card(
     source: &str,
     bearings: &Bearings,
@@ -88,6 +88,7 @@ pub fn card(
     catalog: &Catalog,
     last: Option<&Visit>,
     now: &Visit,
+    left_behind: Option<&str>,
 ) -> Page {
     let mut page = Page::new();
     page.line(
@@ -102,6 +103,9 @@ pub fn card(
     say_where(&mut page, bearings);
     page.gap();
     say_visit(&mut page, last, now);
+    if let Some(words) = left_behind {
+        page.say(Tone::Care, words);
+    }
     for warning in &bearings.warnings {
         page.say(Tone::Care, warning.clone());
     }

@@ -10,6 +10,7 @@ use idle_tide_engines::{EngineError, Fault, Source};
 
 use crate::arrival;
 use crate::entry::{Content, State};
+use crate::held;
 use crate::page::{Line, Page, Tone};
 use crate::session::{Next, Task, Turn};
 use crate::settings::{Visit, visit};
@@ -170,7 +171,11 @@ fn say_what_is_there(turn: &mut Turn<'_>) {
     let (Some(rows), Some(entry)) = (rows, turn.entries.get_mut(entry)) else {
         return;
     };
-    if let Content::Page(page) = &mut entry.content {
+    let page = match (&mut entry.content, &mut entry.above) {
+        (Content::Page(page), _) | (_, Some(page)) => Some(page),
+        _ => None,
+    };
+    if let Some(page) = page {
         if page.lines.len() == 1 {
             page.gap();
         }
@@ -209,6 +214,9 @@ fn fill_arrival(turn: &mut Turn<'_>, entry: u32) {
     };
     let places = turn.services.places.as_ref();
     let last = places.and_then(|places| visit(&places.visits, &known_as, &now).unwrap_or_default());
+    let holds = turn.services.holds.as_ref();
+    let left = holds.and_then(|holds| holds.take_over(&session.source));
+    let left = left.map(|words| held::left_behind(&words));
     let page = arrival::card(
         &session.source,
         &session.bearings,
@@ -216,6 +224,7 @@ fn fill_arrival(turn: &mut Turn<'_>, entry: u32) {
         &session.catalog,
         last.as_ref(),
         &now,
+        left.as_deref(),
     );
     turn.entries.end(entry, State::Done, Content::Page(page));
 }

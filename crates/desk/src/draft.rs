@@ -1,4 +1,4 @@
-//! Half-written text, kept so that it is there after a crash: a file for each running program in a folder of the
+//! Half-written text, and what is held, kept so that it is there after a crash: a file for each running program in a folder of the
 //! user's state directory, readable by its owner only, gone when nothing is half-written. Whoever starts next on the
 //! same source takes over what a program that is no longer there has left.
 
@@ -66,10 +66,17 @@ impl Drafts {
 
     /// Keeps a text, without the secrets in it; forgets the one before where it is blank.
     pub(crate) fn keep(&mut self, source: &str, text: &str, dialect: &Dialect) {
-        let draft = (!text.trim().is_empty()).then(|| Draft {
+        let text = (!text.trim().is_empty()).then(|| {
+            secret::cover(text, dialect).map_or_else(|| text.to_string(), |covered| covered.text)
+        });
+        self.note(source, text);
+    }
+
+    /// Keeps words of our own; forgets those before where there are none.
+    pub(crate) fn note(&mut self, source: &str, words: Option<String>) {
+        let draft = words.map(|text| Draft {
             source: source.to_string(),
-            text: secret::cover(text, dialect)
-                .map_or_else(|| text.to_string(), |covered| covered.text),
+            text,
         });
         if draft != self.last {
             self.last.clone_from(&draft);

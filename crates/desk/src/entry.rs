@@ -8,6 +8,7 @@ use idle_tide_draw::picture::{counted, lasting};
 use idle_tide_engines::Outcome;
 
 use crate::failure::Failure;
+use crate::held::Holding;
 use crate::links::Links;
 use crate::page::{Page, Tone};
 use crate::sheet::{Sheet, read};
@@ -80,6 +81,10 @@ pub struct Entry {
     pub came_from: Option<u32>,
     /// The statements that its rows stand for, where they count the rows of others.
     pub follows: Vec<String>,
+    /// How its change stands, if it is one that is looked at before it is kept.
+    pub holding: Option<Holding>,
+    /// What stands above its rows.
+    pub above: Option<Page>,
     /// Set when no more rows will come.
     pub complete: Arc<AtomicBool>,
 }
@@ -108,6 +113,8 @@ impl Entry {
             continues: None,
             came_from: None,
             follows: Vec::new(),
+            holding: None,
+            above: None,
             complete: Arc::default(),
         }
     }
@@ -210,6 +217,12 @@ impl Entry {
                     None => (String::new(), Tone::Faint),
                 },
             },
+            State::Done if self.holding.is_some() => {
+                let changed = self.outcome.as_ref().and_then(|o| o.changed);
+                let (words, tone) = self.holding.map_or(("", Tone::Faint), Holding::words);
+                let changed = changed.map(|count| format!("{} · ", counted(count, self.thing)));
+                (format!("{}{words}", changed.unwrap_or_default()), tone)
+            }
             State::Done => match (rows, self.outcome.as_ref().and_then(|o| o.changed)) {
                 (Some(rows), _) => (
                     format!("{} · {time}", counted(rows, self.row())),

@@ -30,6 +30,8 @@ pub enum Request {
     Sources,
     /// Show the catalog, at an object if one is named.
     Catalog(Option<String>),
+    /// Go to reading.
+    Read,
     /// Clear the view.
     Clear,
     /// Go to a place of the rows of an entry: a row, and a column among those shown.

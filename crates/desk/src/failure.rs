@@ -12,6 +12,8 @@ use idle_tide_lang::elsewhere;
 use idle_tide_lang::flow::translate;
 use idle_tide_lang::statement::Summary;
 
+use crate::held::Held;
+
 /// What is shown for a failure.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Failure {
@@ -179,6 +181,17 @@ pub fn given_up() -> Failure {
     Failure {
         changed: "Whether it happened is not known. /reopen (or R while reading) connects anew, to the same database, role and settings.".into(),
         ..plain("It did not stop when it was asked to, so its connection was given up.")
+    }
+}
+
+/// Something else would be changed while a change is held.
+pub fn is_held(held: &Held) -> Failure {
+    Failure {
+        changed: "Nothing was changed. Statements that read run in the meantime.".into(),
+        ..plain(format!(
+            "A change is held: {}. /keep keeps it, /take-back takes it back; then this can run.",
+            held.what
+        ))
     }
 }
 

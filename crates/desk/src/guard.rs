@@ -7,7 +7,7 @@ use idle_tide_core::{Catalog, Kind};
 use idle_tide_draw::picture::{counted, grouped, lasting};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::Family;
-use idle_tide_lang::statement::{Named, Sweep};
+use idle_tide_lang::statement::{Change, Chosen, Does, Named, Sweep};
 
 use crate::page::{Line, Page, Tone};
 
@@ -128,6 +128,34 @@ pub fn counts(sweeps: &[Sweep], catalog: &Catalog, dialect: &Dialect) -> Vec<Cou
     list
 }
 
+/// Queries that count the rows of other tables which go with rows that are deleted, or lose their link to them, by
+/// their tables. Links of one column are followed, one step far.
+pub fn gone_with(
+    table: &str,
+    chosen: &Chosen,
+    catalog: &Catalog,
+    dialect: &Dialect,
+) -> Vec<(String, String)> {
+    let acts = |on: &str| matches!(on, "cascade" | "set null" | "set default");
+    let links = referring(table, catalog, dialect).into_iter();
+    links
+        .filter(|(_, link, _)| acts(&link.on_delete))
+        .filter_map(|(object, link, name)| {
+            let theirs: Vec<&str> = match link.their_columns.as_slice() {
+                [] => catalog.table(table)?.keys().first()?.clone(),
+                named => named.iter().map(String::as_str).collect(),
+            };
+            let ([own], [other]) = (link.columns.as_slice(), theirs.as_slice()) else {
+                return None;
+            };
+            let own = dialect.quote_name(own);
+            let keys = chosen.query(&format!("{}.{}", chosen.called, dialect.quote_name(other)));
+            let query = format!("select count(*) from {name} where {own} in (select * from ({keys}) as chosen)");
+            Some((object.name.clone(), query))
+        })
+        .collect()
+}
+
 /// Queries that count what is in an object or hangs on it.
 fn within(
     kind: &str,
@@ -241,8 +269,17 @@ impl Answers<'_> {
     }
 }
 
-/// The question, from the counts in the order of [`counts`]; `ends` is how long the transaction is open that the
-/// statement ends by itself. `None` if there is nothing to ask: what is not there fails by itself, and the server
+/// What a statement ends for good.
+#[derive(Default)]
+pub struct Ends<'a> {
+    /// How long the transaction is open that the server ends before it.
+    pub transaction: Option<Duration>,
+    /// The change that it is, and why it cannot be held and taken back.
+    pub lasts: Option<(&'a Change, &'a str)>,
+}
+
+/// The question, from the counts in the order of [`counts`], and the count of the rows that a lasting change chooses.
+/// `None` if there is nothing to ask: what is not there fails by itself, and the server
 /// says why.
 pub fn question(
     sweeps: &[Sweep],
@@ -250,10 +287,10 @@ pub fn question(
     answers: &[Option<u64>],
     catalog: &Catalog,
     dialect: &Dialect,
-    ends: Option<Duration>,
+    ends: &Ends<'_>,
 ) -> Option<Question> {
     let mut parts = Vec::new();
-    if let Some(age) = ends {
+    if let Some(age) = ends.transaction {
         parts.push(Part {
             heading: "The server ends the open transaction before this, and keeps what it has changed.".into(),
             lines: vec![("it has been open for ", Some(lasting(age)), String::new())],
@@ -279,6 +316,15 @@ pub fn question(
             }
         }
         parts.extend(part(sweep, &own, catalog, dialect));
+    }
+    if let Some((change, why)) = ends.lasts {
+        let why = format!("It cannot be looked at first and taken back: {why}.");
+        if sweeps.is_empty() {
+            let chosen = asked.iter().zip(answers).find(|(c, _)| c.sweep == usize::MAX);
+            parts.extend(chosen_rows(change, chosen.and_then(|(_, rows)| *rows), dialect, &why));
+        } else if let Some(part) = parts.last_mut() {
+            part.after.push_str(&format!(" {why}"));
+        }
     }
     let first = parts.first()?;
     let yes = match parts.len() {
@@ -314,6 +360,25 @@ pub fn question(
         page,
         yes,
         no: "leaves everything as it is; the statement stays in the composer".into(),
+    })
+}
+
+/// What is said of a change with a condition that lasts at once; nothing where it is known to choose no row.
+fn chosen_rows(change: &Change, rows: Option<u64>, dialect: &Dialect, why: &str) -> Option<Part> {
+    let rows = match rows {
+        Some(0) => return None,
+        Some(rows) => counted(rows, dialect.row()),
+        None => format!("{}s", dialect.row()),
+    };
+    let (does, done) = match change.does {
+        Does::Delete => ("deletes", "deletes them"),
+        _ => ("changes", "changes them"),
+    };
+    Some(Part {
+        heading: format!("This {does} {rows} of {}.", change.table),
+        lines: Vec::new(),
+        yes: done.into(),
+        after: why.to_string(),
     })
 }
 

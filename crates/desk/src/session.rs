@@ -23,6 +23,7 @@ use crate::entry::{Content, Entry, State};
 use crate::face::{Notice, Request, Returned};
 use crate::failure::Failure;
 use crate::guard::Question;
+use crate::held::{self, Held};
 use crate::history::History;
 use crate::origin::Origin;
 use crate::page::{Page, Tone};
@@ -284,6 +285,8 @@ pub struct Session {
     pub(crate) writes: Writes,
     /// An entry that wrote to a table: the catalog that is read next says what the table holds now.
     pub(crate) check: Option<(EntryId, String)>,
+    /// A change that is held until it is kept or taken back.
+    pub(crate) held: Option<Held>,
     /// The link was lost.
     pub(crate) lost: bool,
     /// Statements that set something for the session, to set it again on a new connection.
@@ -340,6 +343,7 @@ impl Session {
             bearings: Bearings::of(""),
             writes,
             check: None,
+            held: None,
             lost: false,
             settings: Vec::new(),
             has_temporary: false,
@@ -370,6 +374,16 @@ impl Session {
     /// Its number, which its entries carry.
     pub fn number(&self) -> SessionId {
         self.number
+    }
+
+    /// The change that is held in it.
+    pub fn held(&self) -> Option<&Held> {
+        self.held.as_ref()
+    }
+
+    /// Whether to leave it would take something back.
+    pub fn holds_something(&self) -> bool {
+        self.bearings.transaction.is_some() && !self.lost
     }
 
     /// Whether its connection was lost.
@@ -495,9 +509,19 @@ pub(crate) struct Services {
     pub(crate) practice: Option<idle_tide_dock::server::Listening>,
     /// Half-written text, where it is kept.
     pub(crate) drafts: Option<Drafts>,
+    /// What is held, for whoever starts after a crash.
+    pub(crate) holds: Option<Drafts>,
 }
 
 impl Services {
+    /// Keeps in mind what is held on a source, and whether it is being kept; nothing any more when `None`.
+    pub(crate) fn held_is(&mut self, source: &str, held: Option<(&str, bool)>) {
+        if let Some(holds) = &mut self.holds {
+            let words = held.map(|(what, keeps)| held::in_mind(what, keeps));
+            holds.note(source, words);
+        }
+    }
+
     /// The settings as they are now; those of nobody where they cannot be read.
     pub(crate) fn settings(&self) -> Settings {
         self.read_settings().unwrap_or_default()

@@ -21,6 +21,8 @@ pub struct Places {
     pub visits: PathBuf,
     /// Half-written text.
     pub drafts: PathBuf,
+    /// Changes that are held.
+    pub holds: PathBuf,
 }
 
 impl Places {
@@ -33,6 +35,7 @@ impl Places {
             history: state.join("history.jsonl"),
             visits: state.join("visits.json"),
             drafts: state.join("drafts"),
+            holds: state.join("holds"),
         })
     }
 }
@@ -156,6 +159,12 @@ pub struct Settings {
     /// A file in which what happens is written down.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub log: Option<PathBuf>,
+    /// Changes that name rows by their key are looked at before they are kept from so many rows on.
+    #[serde(rename = "look-from", skip_serializing_if = "Option::is_none")]
+    pub look_from: Option<usize>,
+    /// How long a change is held before it is taken back by itself, in minutes.
+    #[serde(rename = "hold-minutes", skip_serializing_if = "Option::is_none")]
+    pub hold_minutes: Option<u64>,
     /// Keys by the names of their rows, where they are not the usual ones.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub keys: BTreeMap<String, String>,

@@ -37,6 +37,8 @@ pub struct Sheet {
     pub labels: Vec<String>,
     /// What is being worked out, if anything.
     pub working: Option<&'static str>,
+    /// Pairs of columns: a value before, and the same after.
+    pub pairs: Vec<(usize, usize)>,
     /// Whether its rows were given up to keep within the disk budget.
     pub given_up: bool,
     stop: Arc<AtomicBool>,
@@ -56,6 +58,7 @@ impl Sheet {
             view: View::default(),
             labels: Vec::new(),
             working: None,
+            pairs: Vec::new(),
             given_up: false,
             stop: Arc::default(),
         };

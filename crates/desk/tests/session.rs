@@ -21,6 +21,7 @@ fn places(dir: &Path) -> Places {
         history: dir.join("history.jsonl"),
         visits: dir.join("visits.json"),
         drafts: dir.join("drafts"),
+        holds: dir.join("holds"),
     }
 }
 
@@ -85,6 +86,34 @@ impl Session {
         });
     }
 
+    /// Submits; what is asked, or said of the change that is held, which is taken back.
+    fn asked(&mut self, text: &str) -> Option<String> {
+        self.run(text);
+        if let Some(question) = self.desk.question() {
+            assert!(!question.yes.is_empty());
+            let text = question.page.text();
+            self.desk.cancel();
+            assert!(self.desk.question().is_none(), "Ctrl-C is a no");
+            self.desk.take_returned();
+            return Some(text);
+        }
+        self.desk.session().held()?;
+        let entry = self.desk.entry().expect("an entry");
+        let text = match (&entry.above, &entry.content) {
+            (Some(page), _) | (None, Content::Page(page)) => page.text(),
+            (_, other) => panic!("nothing said: {other:?}"),
+        };
+        self.settle("/take-back");
+        Some(text)
+    }
+
+    /// Keeps a held change or takes it back.
+    fn settle(&mut self, command: &str) {
+        self.desk.submit(command);
+        self.until(|desk| desk.session().held().is_none());
+        self.until(|desk| !desk.is_busy());
+    }
+
     fn column(&self, column: usize) -> Vec<Value> {
         let sheet = self.desk.entry().and_then(|e| e.sheet()).expect("rows");
         (0..sheet.shown())
@@ -98,6 +127,7 @@ impl Session {
 
 fn page(entry: &Entry) -> String {
     match &entry.content {
+        Content::Rows(_) => entry.above.as_ref().expect("a page").text(),
         Content::Page(page) => page.text(),
         Content::Failure(failure) => failure.headline.clone(),
         other => panic!("no page: {other:?}"),
@@ -137,29 +167,31 @@ fn sweeping_writes_are_asked_about_with_their_numbers() {
     );
 
     s.run("delete from visits; select 1;");
-    let question = s.desk.question().expect("asked").page.text();
-    assert!(question.contains("all 3 rows of visits"), "{question}");
-    assert!(question.contains("2 rows of dues"), "{question}");
-    s.desk.answer(false);
-    assert_eq!(s.desk.entry().map(|e| e.state), Some(State::NotRun));
-    assert_eq!(
-        s.desk.take_returned().expect("returned").text,
-        "delete from visits; select 1;"
-    );
+    let held = page(s.desk.entry().expect("entry"));
+    assert_eq!(s.desk.take_returned().expect("returned").text, "select 1;");
+    assert!(held.contains("3 rows deleted from visits"), "{held}");
+    assert!(held.contains("2 rows of dues"), "{held}");
+    s.settle("/take-back");
     s.run("select count(*) from visits;");
     assert_eq!(s.column(0), [Value::Integer(3)]);
 
-    s.run("drop table dues;");
+    s.run("drop table dues; select 1;");
     let question = s.desk.question().expect("asked").page.text();
     assert!(
         question.contains("dues with all 2 rows") && question.contains("1 index"),
         "{question}"
     );
+    s.desk.answer(false);
+    assert_eq!(s.desk.entry().map(|e| e.state), Some(State::NotRun));
+    assert_eq!(
+        s.desk.take_returned().expect("returned").text,
+        "drop table dues; select 1;"
+    );
+    s.run("drop table dues;");
     s.desk.answer(true);
     s.until(|desk| !desk.is_busy());
     s.run("delete from visits where 1 = 1;");
-    s.desk.answer(true);
-    s.until(|desk| !desk.is_busy());
+    s.settle("/keep");
     assert!(page(s.desk.entry().expect("entry")).contains("3 rows deleted from visits"));
 
     s.run("/writes free");
@@ -356,11 +388,11 @@ fn every_kind_of_sweep_says_what_would_go() {
     for (statement, words) in [
         (
             "update berths set depth = 0;",
-            &["changes all 2 rows of berths", "every row gets"][..],
+            &["2 rows of berths changed: held"][..],
         ),
         (
             "update quays set name = 'x' where true;",
-            &["changes the only row of quays"],
+            &["1 row of quays changed: held"],
         ),
         (
             "drop table berths;",
@@ -387,26 +419,14 @@ fn every_kind_of_sweep_says_what_would_go() {
         ),
         (
             "with c as (select 1) delete from main.berths;",
-            &["all 2 rows of main.berths"],
+            &["2 rows deleted from main.berths: held"],
         ),
     ] {
-        s.run(statement);
-        let question = s
-            .desk
-            .question()
-            .unwrap_or_else(|| panic!("{statement} was not asked about"))
-            .clone();
+        let text = s.asked(statement);
+        let text = text.unwrap_or_else(|| panic!("{statement} was not asked about"));
         for words in words {
-            assert!(
-                question.page.text().contains(words),
-                "{statement}: {}",
-                question.page.text()
-            );
+            assert!(text.contains(words), "{statement}: {text}");
         }
-        assert!(!question.yes.is_empty());
-        s.desk.cancel();
-        assert!(s.desk.question().is_none(), "Ctrl-C is a no");
-        s.desk.take_returned();
     }
     s.run("select (select count(*) from berths), (select count(*) from quays);");
     assert_eq!(
@@ -421,30 +441,23 @@ fn every_kind_of_sweep_says_what_would_go() {
 fn sweeps_are_told_in_full_and_nothing_else_is_asked_about() {
     let mut s = Session::memory();
     s.run("create table quays (code text primary key); create table berths (quay references quays on delete set null); create table notes (n); create view deep as select * from berths; insert into quays values ('N'), ('S'); insert into berths values ('N');");
-    let mut asked = |statement: &str| {
-        s.run(statement);
-        let text = s.desk.question().map(|question| question.page.text());
-        s.desk.cancel();
-        s.desk.take_returned();
-        text
-    };
+    let mut asked = |statement: &str| s.asked(statement);
     let text = asked("drop table berths;").expect("asked");
     assert!(text.contains("read by the view deep"), "{text}");
     let text = asked("delete from quays where code = code;").expect("asked");
     assert!(
-        text.contains("deletes all 2 rows of quays")
-            && text.contains("1 row of berths the link to them is taken out"),
+        text.contains("2 rows deleted from quays")
+            && text.contains("With them, by links and triggers: 1 row of berths."),
         "{text}"
     );
-    let text = asked("delete from 'notes' where 1 = 1 or n = 3;").expect("asked");
-    assert!(text.contains("all 0 rows of notes"), "{text}");
     let text = asked("insert or replace into quays select * from quays;").expect("asked");
-    assert!(text.contains("changes all 2 rows of quays"), "{text}");
+    assert!(text.contains("2 rows inserted into quays: held"), "{text}");
     for statement in [
         "delete from nowhere;",
         "drop table if exists nowhere;",
         "delete from notes where 1 = 0;",
-        "update quays set code = 'E' where code = 'N' or code = 'Z';",
+        "delete from 'notes' where 1 = 1 or n = 3;",
+        "update quays set code = 'E' where code in ('N', 'Z');",
     ] {
         assert_eq!(asked(statement), None, "{statement}");
     }
@@ -566,7 +579,7 @@ fn commands_refuse_what_they_cannot_do() {
             .notice()
             .expect("a word")
             .text
-            .contains("asks before sweeping writes")
+            .contains("looks at changes first")
     );
     let number = s
         .desk
@@ -721,22 +734,21 @@ fn a_sweep_that_could_not_be_counted_does_not_run() {
     for _ in 0..20 {
         s.desk.submit("delete from t;");
         assert!(s.desk.cancel(), "it is being counted");
-        s.until(|desk| !desk.is_busy() || desk.question().is_some());
-        // Either it was stopped in time, or it was counted already and is asked about.
-        if s.desk.question().is_some() {
-            s.desk.cancel();
+        s.until(|desk| !desk.is_busy() || desk.session().held().is_some());
+        // Either it was stopped in time, or it is held.
+        if s.desk.session().held().is_some() {
+            s.settle("/take-back");
+        } else {
+            let state = s.desk.entry().map(|entry| entry.state);
+            assert!(matches!(state, Some(State::NotRun | State::Stopped)), "{state:?}");
         }
-        assert_eq!(s.desk.entry().map(|entry| entry.state), Some(State::NotRun));
-        assert_eq!(
-            s.desk.take_returned().expect("returned").text,
-            "delete from t;"
-        );
+        s.desk.take_returned();
     }
     let mut holder = Session::new(Sqlite::file(&path, true, &mut || {}).expect("opens"), None);
     holder.run("begin exclusive;");
     let words = page(s.run("delete from t;"));
     assert!(words.contains("holds the database locked"), "{words}");
-    assert!(s.desk.question().is_none());
+    assert!(s.desk.question().is_none() && s.desk.session().held().is_none());
     holder.run("rollback;");
     s.run("select count(*) from t;");
     assert_eq!(s.column(0), [Value::Integer(2)], "no row is gone");

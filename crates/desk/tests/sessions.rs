@@ -33,6 +33,7 @@ impl Harbour {
                 history: place("history.jsonl"),
                 visits: place("visits.json"),
                 drafts: place("drafts"),
+                holds: place("holds"),
             }),
             stream: None,
         };

@@ -77,6 +77,12 @@ impl App {
                 return;
             }
             (KeyCode::F(5), _) => return self.run(),
+            (KeyCode::Char('k' | 'K'), false) if self.desk.session().held().is_some() => {
+                return self.command("/keep");
+            }
+            (KeyCode::Char('t' | 'T'), false) if self.desk.session().held().is_some() => {
+                return self.command("/take-back");
+            }
             (KeyCode::Char(','), false) => return self.neighbour(false),
             (KeyCode::Char('.'), false) => return self.neighbour(true),
             (KeyCode::Char('a' | 'A'), false) => return self.command("/again"),

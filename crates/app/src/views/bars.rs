@@ -69,6 +69,7 @@ pub(super) fn bearings(app: &App, frame: &mut Frame<'_>, area: Rect) {
     );
     let mut transaction = match b.transaction {
         _ if session.is_lost() => ("connection lost".to_string(), Tone::Danger),
+        Some(_) if session.held().is_some() => (held_words(session), Tone::Care),
         Some(_) if b.transaction_failed => (
             "transaction failed, rollback; ends it".to_string(),
             Tone::Danger,
@@ -168,6 +169,24 @@ pub(super) fn bearings(app: &App, frame: &mut Frame<'_>, area: Rect) {
     for (text, tone) in right {
         at += p.text(at, area.y, end.saturating_sub(at), tone, &text) + 3;
     }
+}
+
+/// That a change is held, since when, and who waits for it.
+fn held_words(session: &idle_tide_desk::Session) -> String {
+    let Some(held) = session.held() else {
+        return String::new();
+    };
+    let seconds = held.since.elapsed().as_secs();
+    let mut words = match seconds / 60 {
+        0 => format!("change held {seconds} s"),
+        minutes => format!("change held {minutes} min"),
+    };
+    match held.waits.as_slice() {
+        [] => {}
+        [one] => words.push_str(&format!(", {one} waits")),
+        several => words.push_str(&format!(", {} wait", several.len())),
+    }
+    words
 }
 
 /// Number, statement, outcome, neighbours.
@@ -506,7 +525,7 @@ pub(super) fn hints(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
             list.push(("N".into(), question.no.clone()));
         }
     } else if app.asks_to_leave {
-        list.push(("Y".into(), "leaves, and the transaction is lost".into()));
+        list.push(("Y".into(), "leaves, and that is taken back".into()));
         list.push(("N".into(), "stays".into()));
     } else {
         if app.desk.running().is_some() {
@@ -517,6 +536,10 @@ pub(super) fn hints(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
                 Focus::Write => list.push(("Esc R".into(), "connects anew".into())),
                 Focus::Read => list.push(("R".into(), "connects anew".into())),
             }
+        }
+        if app.desk.session().held().is_some() && app.focus == Focus::Write {
+            list.push(("Esc K".into(), "keeps the change".into()));
+            list.push(("Esc T".into(), "takes it back".into()));
         }
         let mending = app.mending && app.focus == Focus::Write && app.is_bare();
         if mending {

@@ -31,6 +31,10 @@ pub(super) fn tone_of(look: Look) -> Tone {
 struct Placed {
     column: usize,
     at: usize,
+    /// Where the value before stands among the shown columns, if this is the one after.
+    before: Option<usize>,
+    /// Where the one after stands, if this is the one before.
+    after: Option<usize>,
     x: u16,
     width: u16,
     right: bool,
@@ -254,6 +258,8 @@ fn place(
                 .map(|(at, x, width)| Placed {
                     column: columns[at],
                     at,
+                    before: other(rows, columns[at], false),
+                    after: other(rows, columns[at], true),
                     x: area.x + 4 + x,
                     width,
                     right: kinds.get(at).copied().unwrap_or(false),
@@ -262,6 +268,15 @@ fn place(
         }
         grid.left += 1;
     }
+}
+
+/// Where the other column of a pair stands among those shown: the one after, or the one before.
+fn other(rows: &idle_tide_desk::Sheet, column: usize, after: bool) -> Option<usize> {
+    let found = rows.pairs.iter().find_map(|(was, is)| match after {
+        true => (*was == column).then_some(is),
+        false => (*is == column).then_some(was),
+    });
+    rows.view.columns.iter().position(|shown| Some(shown) == found)
 }
 
 fn clipped(shown: &Shown, width: u16) -> Shown {
@@ -400,8 +415,21 @@ fn paint(app: &mut App, frame: &mut Frame<'_>, area: Rect, sight: &Sight<'_>) {
             } else {
                 place.x
             };
-            p.shown(x, y, tone_of(shown.look), &shown);
+            let text = |at: usize| values.get(at).map(Shown::text);
+            let differs = |other: Option<usize>| {
+                other.is_some_and(|other| text(other) != text(place.at))
+            };
+            let changed = differs(place.before);
+            let tone = match changed {
+                true => Tone::Care,
+                false if differs(place.after) => Tone::Faint,
+                false => tone_of(shown.look),
+            };
+            p.shown(x, y, tone, &shown);
             p.ground = row_ground;
+            if changed && place.x >= 2 {
+                p.text(place.x - 2, y, 1, Tone::Care, "→");
+            }
         }
         if values.len() == 1 && rows.view.columns.len() > 1 {
             p.shown(area.x + 4, y, Tone::Danger, &values[0]);

@@ -19,18 +19,35 @@ pub(super) fn result(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bo
     }
     if app.asks_to_leave {
         let mut page = Page::new();
-        page.say(Tone::Heading, "A transaction is open.");
-        page.gap();
-        page.say(
-            Tone::Plain,
-            "Leaving now takes back what it changed. commit; keeps it.",
-        );
+        for session in app.desk.sessions().filter(|s| s.holds_something()) {
+            let name = session.name();
+            match session.held() {
+                Some(held) => {
+                    page.say(
+                        Tone::Heading,
+                        format!("A change is held on {name}: {}.", held.what),
+                    );
+                    page.say(Tone::Plain, "Leaving now takes it back. /keep keeps it.");
+                }
+                None => {
+                    page.say(Tone::Heading, format!("A transaction is open on {name}."));
+                    page.say(
+                        Tone::Plain,
+                        "Leaving now takes back what it changed. commit; keeps it.",
+                    );
+                }
+            }
+            page.gap();
+        }
         text(app, frame, area, &page);
         return;
     }
     let content = app.desk.entry().map(|entry| &entry.content);
     match content {
-        Some(Content::Rows(_)) => grid::draw(app, frame, area, roomy),
+        Some(Content::Rows(_)) => {
+            let below = above(app, frame, area, roomy);
+            grid::draw(app, frame, below, roomy);
+        }
         Some(Content::Links(_)) => links::draw(app, frame, area),
         Some(Content::Stages(_)) => super::stages::draw(app, frame, area),
         Some(Content::Page(page)) => {
@@ -51,6 +68,31 @@ pub(super) fn result(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bo
             text(app, frame, area, &page);
         }
         _ => {}
+    }
+}
+
+/// Draws what stands above rows; answers what is left for them. They keep at least half.
+fn above(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bool) -> Rect {
+    let above = app.desk.entry().and_then(|entry| entry.above.as_ref());
+    let Some(page) = above else {
+        return area;
+    };
+    let page = page.wrapped(usize::from(area.width.saturating_sub(8)).max(20));
+    let lines = (page.lines.len() as u16).min(area.height / 2);
+    let mut p = Painter {
+        buffer: frame.buffer_mut(),
+        theme: app.theme,
+        ground: Ground::Air,
+    };
+    for (at, line) in page.lines.iter().take(lines.into()).enumerate() {
+        let y = area.y + at as u16;
+        p.line(area.x + 4, y, area.width.saturating_sub(6), 0, line);
+    }
+    let taken = lines + u16::from(roomy && lines > 0);
+    Rect {
+        y: area.y + taken,
+        height: area.height.saturating_sub(taken),
+        ..area
     }
 }
 

@@ -23,6 +23,7 @@ use crate::entries::Entries;
 use crate::entry::{Content, State};
 use crate::face::{Notice, Returned};
 use crate::failure;
+use crate::held;
 use crate::history::History;
 use crate::page::{Page, Tone};
 use crate::session::{
@@ -98,6 +99,10 @@ impl Desk {
                     .places
                     .as_ref()
                     .map(|places| Drafts::new(&places.drafts)),
+                holds: options
+                    .places
+                    .as_ref()
+                    .map(|places| Drafts::new(&places.holds)),
                 places: options.places,
                 history,
                 notice: trouble.map(|text| Notice {
@@ -228,8 +233,12 @@ impl Desk {
             for job in std::mem::take(&mut self.sessions[at].starts) {
                 self.start(at, job);
             }
+            self.notice_what_is_gone(at);
             let session = &mut self.sessions[at];
+            // What is being kept or taken back comes first.
+            let settles = session.held.as_ref().is_some_and(|held| held.settling);
             if session.busy.is_none()
+                && !settles
                 && let Some(waiting) = session.queue.pop_front()
             {
                 self.begin(at, waiting);
@@ -238,6 +247,16 @@ impl Desk {
             } else {
                 at += 1;
             }
+        }
+    }
+
+    /// A change that was held goes with its connection or its transaction.
+    fn notice_what_is_gone(&mut self, at: usize) {
+        let session = &self.sessions[at];
+        let holds = session.held.as_ref().is_some_and(|held| !held.settling);
+        let open = session.bearings.transaction.is_some() && !session.lost;
+        if holds && !open && session.busy.is_none() {
+            held::gone(&mut self.turn(at, &Waiting::alone("", true), None));
         }
     }
 

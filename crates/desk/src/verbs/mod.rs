@@ -6,6 +6,7 @@ pub(crate) mod bearings;
 pub(crate) mod export;
 pub(crate) mod face;
 pub(crate) mod figures;
+pub(crate) mod keep;
 pub(crate) mod links;
 pub(crate) mod lists;
 pub(crate) mod log;
@@ -82,6 +83,8 @@ static VERBS: &[&dyn Verb] = &[
     &face::THEME,
     &figures::FIGURES,
     &figures::SAMPLE,
+    &keep::KEEP,
+    &keep::TAKE_BACK,
     &links::LINKS,
     &links::ROUTE,
     &lists::COLLECTIONS,

@@ -14,7 +14,7 @@ use idle_tide_lang::dialect::Family;
 use idle_tide_lang::parameter::{Parameter, fill, is_of_users, parameters, typed_literal};
 use idle_tide_lang::remark::remarks;
 use idle_tide_lang::secret;
-use idle_tide_lang::statement::{Effect, Summary, summary};
+use idle_tide_lang::statement::{Change, Effect, Summary, change, summary};
 use parking_lot::RwLock;
 use secrecy::{ExposeSecret, SecretString};
 
@@ -23,8 +23,10 @@ use crate::catalog::ReadCatalog;
 use crate::entries::rows;
 use crate::entry::Content;
 use crate::failure::{self, Failure};
-use crate::guard::{self, Count};
+use crate::guard::{self, Count, Counted};
+use crate::held;
 use crate::lists;
+use crate::look::{self, Look, Way};
 use crate::outcome::{self, Around};
 use crate::page::{Page, Tone};
 use crate::session::{Next, Secrets, Task, Turn, Wanting};
@@ -36,6 +38,8 @@ use crate::task::{Bench, Lane, Progress, Reporter, Work};
 const RESULT_MEMORY: u64 = 128 * 1024 * 1024;
 /// A database of more objects than this is read again only when its objects may have changed.
 const LARGE: usize = 2_000;
+/// A change of so many rows is asked about before it is held.
+const LARGE_CHANGE: u64 = 100_000;
 /// Settings of a session that are remembered, to set them again on a new connection.
 const MOST_SETTINGS: usize = 200;
 
@@ -160,22 +164,48 @@ fn check(turn: &mut Turn<'_>, typed: Typed) -> Next {
     }
     let mut run = Run::of(text, dialect);
     run.secrets = secrets;
+    if let Some(held) = &turn.session.held
+        && run.about.effect != Effect::Read
+    {
+        return failure::is_held(held).into();
+    }
     let writable = turn.session.bearings.access == Access::Writable;
+    if !writable || turn.session.writes != Writes::Ask {
+        return run.go();
+    }
+    // A script has nobody who looks.
+    if turn.services.stream.is_none() {
+        run.change = change(&run.text, dialect).map(|change| (change, Way::Straight));
+    }
     let ends = run.about.commits && turn.session.bearings.transaction.is_some();
-    let asks = !run.about.sweeps.is_empty() || ends;
-    if !asks || !writable || turn.session.writes != Writes::Ask {
+    if run.about.sweeps.is_empty() && !ends && run.change.is_none() {
         return run.go();
     }
     if turn.needs_catalog() {
-        return Next::Go(Box::new(ReadCatalog::then(move |turn| count(turn, run))));
+        return Next::Go(Box::new(ReadCatalog::then(move |turn| decide(turn, run))));
     }
-    count(turn, run)
+    decide(turn, run)
 }
 
-/// Has the rows counted that a sweep would take.
-fn count(turn: &mut Turn<'_>, run: Run) -> Next {
+/// Decides with the catalog whether it runs, is looked at, or is asked about with its numbers.
+fn decide(turn: &mut Turn<'_>, mut run: Run) -> Next {
+    if let Some((change, way)) = &mut run.change {
+        *way = look::way(turn, change);
+    }
+    let ends = run.about.commits && turn.session.bearings.transaction.is_some();
+    let lasts = matches!(&run.change, Some((change, Way::CannotBeHeld(_))) if change.chosen.is_some());
+    if run.about.sweeps.is_empty() && !ends && !lasts {
+        return run.proceed(turn);
+    }
     let session = &turn.session;
-    let asked = guard::counts(&run.about.sweeps, &session.catalog, session.dialect);
+    let mut asked = guard::counts(&run.about.sweeps, &session.catalog, session.dialect);
+    if let Some((Change { chosen: Some(chosen), .. }, Way::CannotBeHeld(_))) = &run.change {
+        asked.push(Count {
+            query: look::count_of(chosen),
+            sweep: usize::MAX,
+            of: Counted::Rows,
+        });
+    }
     Next::Go(Box::new(Counting {
         run,
         asked,
@@ -214,11 +244,24 @@ impl Task for Counting {
         let session = &turn.session;
         let sweeps = &run.about.sweeps;
         let transaction = session.bearings.transaction.filter(|_| run.about.commits);
-        let ends = transaction.map(|since| since.elapsed());
+        let lasts = match &run.change {
+            Some((change, Way::CannotBeHeld(why))) => Some((change, why.as_str())),
+            _ => None,
+        };
         let (catalog, dialect) = (&session.catalog, session.dialect);
-        match guard::question(sweeps, &asked, &counts, catalog, dialect, ends) {
-            None => run.go(),
-            Some(question) => Next::Ask(question, Box::new(|_| run.go())),
+        let ends = guard::Ends {
+            transaction: transaction.map(|since| since.elapsed()),
+            lasts,
+        };
+        let question = guard::question(sweeps, &asked, &counts, catalog, dialect, &ends);
+        let held = matches!(run.change, Some((_, Way::Held)));
+        let most = counts.iter().flatten().max();
+        match question {
+            // What is held can be looked at and taken back; only what is large is asked about before it is locked.
+            Some(question) if !held || most.is_none_or(|rows| *rows > LARGE_CHANGE) => {
+                Next::Ask(question, Box::new(|turn| run.proceed(turn)))
+            }
+            _ => run.proceed(turn),
         }
     }
 }
@@ -252,7 +295,8 @@ pub(crate) fn count_all(
     Ok(counts)
 }
 
-fn count_one(
+/// Runs a query that counts; `None` if what it counts is not there or may not be read.
+pub(crate) fn count_one(
     connection: &mut dyn Connection,
     ticket: u64,
     question: &str,
@@ -297,6 +341,10 @@ enum Into {
 pub(crate) struct Run {
     text: String,
     about: Summary,
+    /// The change of rows that it is, if it is one that may be looked at first, and what becomes of it.
+    change: Option<(Change, Way)>,
+    /// Whether a change is held in its session, which a refusal must not take with it.
+    protects: bool,
     secrets: Secrets,
     into: Into,
     sink: Option<Box<dyn Sink + Send>>,
@@ -323,6 +371,8 @@ impl Run {
         Run {
             text,
             about,
+            change: None,
+            protects: false,
             secrets: Vec::new(),
             into: Into::Result,
             sink: None,
@@ -339,6 +389,66 @@ impl Run {
             into: Into::Figures(Arc::default(), table),
             ..self
         }
+    }
+
+    /// The statement as it is sent.
+    pub(crate) fn text(&self) -> &str {
+        &self.text
+    }
+
+    /// Runs, or is looked at where that was decided.
+    fn proceed(mut self, turn: &mut Turn<'_>) -> Next {
+        match self.change.take() {
+            Some((change, Way::Held)) => Next::Go(Box::new(Look::at(turn, self, change))),
+            _ => self.go(),
+        }
+    }
+
+    /// Takes note of the transaction around it.
+    pub(crate) fn notes_around(&mut self, turn: &Turn<'_>) {
+        let session = &turn.session;
+        self.protects = session.held.is_some();
+        self.around = Around {
+            before: session.bearings.transaction.is_some(),
+            failed: session.bearings.transaction_failed,
+            after: false,
+            begins_anew: session.dialect.family == Family::Mariadb,
+        };
+    }
+
+    /// It ran and gave no rows.
+    pub(crate) fn ended_well(&self, turn: &mut Turn<'_>, outcome: Outcome) -> Next {
+        let next = self.done(turn, outcome, None);
+        self.refresh(turn);
+        next
+    }
+
+    /// It was stopped, refused or lost.
+    pub(crate) fn ended_badly(self, turn: &mut Turn<'_>, error: EngineError) -> Next {
+        let kept = match turn.own().map(|own| &own.content) {
+            Some(Content::Rows(sheet)) if !sheet.labels.is_empty() => Some(sheet.clone()),
+            _ => None,
+        };
+        self.refresh(turn);
+        if error.fault == Fault::Cancelled {
+            return Next::Stopped(match kept {
+                Some(sheet) => Content::Rows(sheet),
+                None => {
+                    let mut page = Page::new();
+                    page.say(Tone::Heading, "It was stopped. Nothing was changed.");
+                    Content::Page(page)
+                }
+            });
+        }
+        if turn.session.lost || is_lost(&error) {
+            return self.lost(turn, &error, kept);
+        }
+        if turn.needs_catalog() {
+            // What is nearest to a slip is known only with the catalog.
+            let advise = move |turn: &mut Turn<'_>| self.refused(turn, &error);
+            return Next::Go(Box::new(ReadCatalog::then(advise)));
+        }
+        self.refused(turn, &error)
     }
 
     /// Goes.
@@ -521,7 +631,13 @@ impl Work for Run {
             (_, None, Some(sink)) => sink,
             (_, None, None) => return Err(EngineError::plain("Its rows have no place to go.")),
         };
-        let ran = connection.run(ticket, &self.text, &mut *sink);
+        let text = &self.text;
+        let ran = match self.protects {
+            true => held::protected(connection, |connection| {
+                connection.run(ticket, text, &mut *sink)
+            }),
+            false => connection.run(ticket, text, &mut *sink),
+        };
         // A sink that writes elsewhere ends its work, and may fail, only now.
         let ended = sink.end();
         self.outcome = Some(ran?);
@@ -536,12 +652,7 @@ impl Work for Run {
 
 impl Task for Run {
     fn begin(&mut self, turn: &mut Turn<'_>) {
-        self.around = Around {
-            before: turn.session.bearings.transaction.is_some(),
-            failed: turn.session.bearings.transaction_failed,
-            after: false,
-            begins_anew: turn.session.dialect.family == Family::Mariadb,
-        };
+        self.notes_around(turn);
         if turn.session.dialect.is_flow() && self.text.contains("result") {
             // A flow may read what earlier entries gave.
             let sets: HashMap<u32, Arc<RwLock<ResultSet>>> = turn
@@ -567,32 +678,15 @@ impl Task for Run {
     }
 
     fn ended(mut self: Box<Self>, turn: &mut Turn<'_>, how: Result<(), EngineError>) -> Next {
+        if let Err(error) = how {
+            return self.ended_badly(turn, error);
+        }
         let kept = match turn.own().map(|own| &own.content) {
             Some(Content::Rows(sheet)) if !sheet.labels.is_empty() => Some(sheet.clone()),
             _ => None,
         };
-        let next = match how {
-            Ok(()) => {
-                let outcome = self.outcome.take().unwrap_or_default();
-                self.done(turn, outcome, kept)
-            }
-            Err(error) if error.fault == Fault::Cancelled => Next::Stopped(match kept {
-                Some(sheet) => Content::Rows(sheet),
-                None => {
-                    let mut page = Page::new();
-                    page.say(Tone::Heading, "It was stopped. Nothing was changed.");
-                    Content::Page(page)
-                }
-            }),
-            Err(error) if turn.session.lost || is_lost(&error) => self.lost(turn, &error, kept),
-            Err(error) if turn.needs_catalog() => {
-                // What is nearest to a slip is known only with the catalog.
-                self.refresh(turn);
-                let advise = move |turn: &mut Turn<'_>| self.refused(turn, &error);
-                return Next::Go(Box::new(ReadCatalog::then(advise)));
-            }
-            Err(error) => self.refused(turn, &error),
-        };
+        let outcome = self.outcome.take().unwrap_or_default();
+        let next = self.done(turn, outcome, kept);
         self.refresh(turn);
         next
     }

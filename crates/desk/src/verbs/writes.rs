@@ -87,7 +87,7 @@ impl Task for Refuse {
         page.say(Tone::Faint, match self.wanted {
             settings::Writes::None => "The engine itself refuses every write, whatever the statement looks like.",
             settings::Writes::Free => "Every statement runs at once, also one that deletes everything.",
-            settings::Writes::Ask => "An update or delete of every row and every drop are asked about, with their numbers. Other writes run at once.",
+            settings::Writes::Ask => "Updates, deletes and inserts from a query are held and shown before they are kept, where the server can take them back; drops and what cannot be taken back are asked about, with their numbers. Single rows are written at once.",
         });
         Next::Done(Content::Page(page))
     }

@@ -99,7 +99,7 @@ impl Condition<'_> {
     }
 
     /// Cuts at words or signs outside brackets; `between … and …` is not cut, nor is `case … end`.
-    fn cut<'t>(&self, list: &'t [Token], words: &[&str]) -> Vec<&'t [Token]> {
+    pub(super) fn cut<'t>(&self, list: &'t [Token], words: &[&str]) -> Vec<&'t [Token]> {
         let (mut parts, mut start, mut depth, mut between) = (Vec::new(), 0, 0_usize, 0_usize);
         for (at, token) in list.iter().enumerate() {
             match token.kind {

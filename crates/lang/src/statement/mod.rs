@@ -2,11 +2,14 @@
 //! whether it sweeps: touches every row of a table or takes an object away. It reads tokens, not the database,
 //! so it says what the statement asks for, not what will happen.
 
+mod change;
 mod condition;
 mod flow;
 mod sql;
 
 use std::fmt;
+
+pub use change::{Change, Chosen, Does, change};
 
 use crate::dialect::{Dialect, Family};
 use crate::token::{TokenKind, significant, tokens};

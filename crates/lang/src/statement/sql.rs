@@ -16,8 +16,8 @@ const EXPLAINED: &[&str] = &[
     "table", "execute", "declare", "truncate", "refresh",
 ];
 /// Words that begin a statement which changes rows.
-const WRITES: &[&str] = &["insert", "update", "delete", "merge", "replace"];
-const MODIFIERS: &[&str] = &[
+pub(super) const WRITES: &[&str] = &["insert", "update", "delete", "merge", "replace"];
+pub(super) const MODIFIERS: &[&str] = &[
     "low_priority",
     "quick",
     "ignore",
@@ -88,21 +88,21 @@ fn commits(mut c: Cursor<'_>, about: &Summary) -> bool {
 }
 
 #[derive(Clone, Copy)]
-struct Reader<'a> {
-    text: &'a str,
-    dialect: &'a Dialect,
-    depth: usize,
+pub(super) struct Reader<'a> {
+    pub(super) text: &'a str,
+    pub(super) dialect: &'a Dialect,
+    pub(super) depth: usize,
 }
 
 /// A place within a statement.
 #[derive(Clone, Copy)]
-struct Cursor<'a> {
+pub(super) struct Cursor<'a> {
     of: Reader<'a>,
     list: &'a [Token],
-    at: usize,
+    pub(super) at: usize,
 }
 
-fn word_of(text: &str, token: Option<&Token>) -> String {
+pub(super) fn word_of(text: &str, token: Option<&Token>) -> String {
     token
         .filter(|token| token.kind == TokenKind::Word)
         .map(|token| token.of(text).to_ascii_lowercase())
@@ -110,7 +110,7 @@ fn word_of(text: &str, token: Option<&Token>) -> String {
 }
 
 impl<'a> Cursor<'a> {
-    fn word(&self, offset: usize) -> String {
+    pub(super) fn word(&self, offset: usize) -> String {
         word_of(self.of.text, self.list.get(self.at + offset))
     }
 
@@ -123,17 +123,17 @@ impl<'a> Cursor<'a> {
         token.map_or("", |token| token.of(self.of.text))
     }
 
-    fn rest(&self) -> &'a [Token] {
+    pub(super) fn rest(&self) -> &'a [Token] {
         self.list.get(self.at..).unwrap_or_default()
     }
 
-    fn skip(&mut self, words: &[&str]) {
+    pub(super) fn skip(&mut self, words: &[&str]) {
         while words.contains(&self.word(0).as_str()) {
             self.at += 1;
         }
     }
 
-    fn take(&mut self, word: &str) -> bool {
+    pub(super) fn take(&mut self, word: &str) -> bool {
         let is = self.word(0) == word;
         self.at += usize::from(is);
         is
@@ -221,7 +221,7 @@ fn nothing(verb: &str, effect: Effect) -> Summary {
 }
 
 impl<'a> Reader<'a> {
-    fn at<'t>(self, list: &'t [Token], at: usize) -> Cursor<'t>
+    pub(super) fn at<'t>(self, list: &'t [Token], at: usize) -> Cursor<'t>
     where
         'a: 't,
     {
@@ -229,7 +229,7 @@ impl<'a> Reader<'a> {
     }
 
     /// Where one of `words` stands outside brackets.
-    fn position(self, list: &[Token], words: &[&str]) -> Option<usize> {
+    pub(super) fn position(self, list: &[Token], words: &[&str]) -> Option<usize> {
         let mut depth = 0_i32;
         list.iter().position(|token| {
             match token.kind {
@@ -245,7 +245,7 @@ impl<'a> Reader<'a> {
     }
 
     /// Cut at commas outside brackets.
-    fn parts(self, list: &[Token]) -> Vec<&[Token]> {
+    pub(super) fn parts(self, list: &[Token]) -> Vec<&[Token]> {
         let mut depth = 0_i32;
         list.split(|token| {
             match token.kind {
@@ -582,7 +582,7 @@ impl<'a> Reader<'a> {
     }
 
     /// The tables after `from`, `using` or `update`, each with what it is called.
-    fn tables(self, list: &[Token]) -> Vec<(String, Named)> {
+    pub(super) fn tables(self, list: &[Token]) -> Vec<(String, Named)> {
         let mut found = Vec::new();
         let mut c = self.at(list, 0);
         let mut expected = true;

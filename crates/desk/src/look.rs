@@ -1,0 +1,846 @@
+//! A change that is looked at before it is kept: it runs inside a transaction that is held open, and its rows are shown
+//! as they were before and as they would be. How it ends is in `held`; what runs without a look is in
+//! `verbs::statement`.
+
+use std::collections::HashMap;
+use std::io;
+use std::sync::Arc;
+use std::time::Duration;
+
+use idle_tide_core::result::ResultSet;
+use idle_tide_core::{Catalog, Column, Object, RowBatch, Value};
+use idle_tide_draw::picture::{counted, grouped};
+use idle_tide_engines::{Connection, EngineError, Fault, Outcome, Sink};
+use idle_tide_lang::Dialect;
+use idle_tide_lang::dialect::Family;
+use idle_tide_lang::statement::{Change, Chosen, Does};
+use parking_lot::RwLock;
+
+use crate::entry::Content;
+use crate::face::{Request, Returned};
+use crate::follow::literal;
+use crate::guard;
+use crate::held::{self, HOLD, Held, Holding, Nothing, Watch};
+use crate::page::{Page, Tone};
+use crate::session::{Next, Task, Turn};
+use crate::sheet::Sheet;
+use crate::task::{Bench, Lane, Work};
+use crate::verbs::statement::{Run, count_one};
+
+/// Rows that are shown of a change; of more a part is.
+const MOST: usize = 100_000;
+/// Rows that are asked for by their keys at once.
+const AT_ONCE: usize = 500;
+/// A change that names so many rows by their key, or fewer, is not looked at first, unless the settings say otherwise.
+const LOOK_FROM: usize = 10;
+/// Storage engines of MariaDB and MySQL that can take changes back.
+const CAN_TAKE_BACK: &[&str] = &["innodb", "rocksdb", "ndbcluster", "ndb", "tokudb", "spider"];
+
+/// What becomes of a change.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Way {
+    /// It runs at once: what it names is little, and the check comes after it.
+    Straight,
+    /// It is held and looked at.
+    Held,
+    /// It cannot be taken back, for this reason.
+    CannotBeHeld(String),
+}
+
+/// What becomes of a change in a session, by the catalog and the settings.
+pub(crate) fn way(turn: &Turn<'_>, change: &Change) -> Way {
+    let session = &turn.session;
+    if !session.bearings.has_transactions {
+        return Way::CannotBeHeld("there are no transactions here".into());
+    }
+    let settings = turn.services.settings();
+    let object = session.catalog.table(&change.table.shown);
+    if let Some(object) = object {
+        let from = settings.look_from.unwrap_or(LOOK_FROM);
+        let keys = object.keys();
+        let named = keys.iter().filter_map(|key| change.rows_by_key(key)).min();
+        if named.is_some_and(|rows| rows < from) {
+            return Way::Straight;
+        }
+        let engine = object.facts.iter().find(|(name, _)| name == "engine");
+        if let Some((_, engine)) = engine
+            && session.dialect.family == Family::Mariadb
+            && !CAN_TAKE_BACK.contains(&engine.to_ascii_lowercase().as_str())
+        {
+            return Way::CannotBeHeld(format!("the storage engine {engine} takes nothing back"));
+        }
+    }
+    match settings.hold_minutes {
+        Some(0) => Way::CannotBeHeld("hold-minutes is 0 in the settings".into()),
+        _ => Way::Held,
+    }
+}
+
+/// How the rows of a change are told apart.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+struct Key {
+    columns: Vec<String>,
+    /// The number that the file has for each row, where no key is.
+    hidden: bool,
+    /// Whether it is one whole number.
+    counts: bool,
+}
+
+impl Key {
+    fn of(change: &Change, object: Option<&Object>, dialect: &Dialect) -> Self {
+        let Some(object) = object else {
+            return Key::default();
+        };
+        if let Some(key) = object.keys().first() {
+            let columns: Vec<String> = key.iter().map(ToString::to_string).collect();
+            let fields = columns.iter().filter_map(|name| object.field(name));
+            let kinds: Vec<String> = fields.map(|f| f.declared.to_ascii_lowercase()).collect();
+            return Key {
+                counts: matches!(kinds.as_slice(), [one] if one.contains("int") || one.contains("serial")),
+                columns,
+                hidden: false,
+            };
+        }
+        let taken = object.field("rowid").is_some() || object.is_view();
+        match dialect.family == Family::Sqlite && !taken && change.does != Does::Merge {
+            true => Key {
+                columns: vec!["rowid".into()],
+                hidden: true,
+                counts: true,
+            },
+            false => Key::default(),
+        }
+    }
+
+    /// A column of it, as it is written.
+    fn name(&self, column: &str, dialect: &Dialect) -> String {
+        match self.hidden {
+            true => column.to_string(),
+            false => dialect.quote_name(column),
+        }
+    }
+
+    /// The columns that are read of a table called so.
+    fn read(&self, called: &str) -> String {
+        match self.hidden {
+            true => format!("{called}.rowid as rowid, {called}.*"),
+            false => format!("{called}.*"),
+        }
+    }
+}
+
+/// Looks at a change.
+pub(crate) struct Look {
+    run: Run,
+    change: Change,
+    key: Key,
+    /// Whether the user's own transaction is open.
+    within: bool,
+    /// Whether other rows may be changed with it: by links that cascade, by triggers.
+    reaches: bool,
+    /// Queries that count the rows of other tables that go with those it deletes, where the server does not tell.
+    takes: Vec<(String, String)>,
+    /// Tables whose rows are the table's own.
+    parts: Vec<String>,
+    seen: Option<Seen>,
+    /// Nothing was changed, so there is nothing to hold.
+    idle: bool,
+}
+
+/// What was seen of it.
+struct Seen {
+    outcome: Outcome,
+    rows: Option<Rows>,
+    after: Option<HashMap<Vec<Vec<u8>>, Vec<Value>>>,
+    elsewhere: Elsewhere,
+}
+
+/// Rows of other tables that were changed with it.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+struct Elsewhere {
+    /// By table, where the server tells.
+    tables: Vec<(String, u64)>,
+    /// In all, where it tells no more.
+    rows: u64,
+}
+
+impl Look {
+    /// Looks at the change that a statement makes.
+    pub(crate) fn at(turn: &Turn<'_>, run: Run, change: Change) -> Self {
+        let session = &turn.session;
+        let object = session.catalog.table(&change.table.shown);
+        let key = Key::of(&change, object, session.dialect);
+        let takes = match (&change.chosen, session.dialect.family) {
+            (_, Family::Postgres) => Vec::new(),
+            (Some(chosen), _) if change.does == Does::Delete => {
+                let table = &change.table.shown;
+                guard::gone_with(table, chosen, &session.catalog, session.dialect)
+            }
+            _ => Vec::new(),
+        };
+        Look {
+            takes,
+            reaches: object.is_none_or(|object| reaches(object, &session.catalog)),
+            parts: object.map_or(Vec::new(), |object| parts(object, &session.catalog)),
+            within: session.bearings.transaction.is_some(),
+            run,
+            change,
+            key,
+            seen: None,
+            idle: false,
+        }
+    }
+
+    /// The rows that it chooses, before it.
+    fn before(
+        &self,
+        connection: &mut dyn Connection,
+        ticket: u64,
+    ) -> Result<Option<Rows>, EngineError> {
+        let Some(chosen) = &self.change.chosen else {
+            return Ok(None);
+        };
+        let mut query = chosen.query(&self.key.read(&chosen.called));
+        if !chosen.limited {
+            query.push_str(&format!(" limit {}", MOST + 1));
+        }
+        // Nobody changes them between this and the statement.
+        let locks = connection.dialect().family != Family::Sqlite && !chosen.joined;
+        if locks {
+            query.push_str(" for update");
+        }
+        let mut rows = Rows::default();
+        connection.run(ticket, &query, &mut rows)?;
+        rows.key = rows.places(&self.key.columns);
+        if chosen.joined {
+            rows.once();
+        }
+        Ok(Some(rows))
+    }
+
+    /// The same rows, as they are after it.
+    fn after(
+        &self,
+        connection: &mut dyn Connection,
+        ticket: u64,
+        before: &Rows,
+    ) -> Result<Option<HashMap<Vec<Vec<u8>>, Vec<Value>>>, EngineError> {
+        let names: Vec<&str> = self.key.columns.iter().map(String::as_str).collect();
+        if before.key.is_empty()
+            || self.change.does != Does::Update
+            || self.change.sets_one_of(&names)
+        {
+            return Ok(None);
+        }
+        let dialect = connection.dialect();
+        let mut found = HashMap::new();
+        for some in before.rows.chunks(AT_ONCE) {
+            let table = &self.change.table.written;
+            let read = self.key.read(table);
+            let keys = which(&self.key, some, &before.key, dialect);
+            let query = format!("select {read} from {table} where {keys}");
+            let mut rows = Rows::default();
+            connection.run(ticket, &query, &mut rows)?;
+            rows.key.clone_from(&before.key);
+            for row in std::mem::take(&mut rows.rows) {
+                found.insert(rows.key_of(&row), row);
+            }
+        }
+        Ok(Some(found))
+    }
+
+    /// The largest number among the keys, before rows are inserted.
+    fn largest(
+        &self,
+        connection: &mut dyn Connection,
+        ticket: u64,
+    ) -> Result<Option<i64>, EngineError> {
+        let [key] = self.key.columns.as_slice() else {
+            return Ok(None);
+        };
+        if self.change.does != Does::Insert || !self.key.counts {
+            return Ok(None);
+        }
+        let (name, table) = (self.key.name(key, connection.dialect()), &self.change.table.written);
+        let mut rows = Rows::default();
+        connection.run(ticket, &format!("select max({name}) from {table}"), &mut rows)?;
+        Ok(match rows.rows.first().and_then(|row| row.first()) {
+            Some(Value::Integer(number)) => Some(*number),
+            _ => None,
+        })
+    }
+
+    /// The rows that an insert made: those with a key above the largest before.
+    fn inserted(
+        &self,
+        connection: &mut dyn Connection,
+        ticket: u64,
+        above: i64,
+    ) -> Result<Rows, EngineError> {
+        let name = self.key.name(&self.key.columns[0], connection.dialect());
+        let table = &self.change.table.written;
+        let query = format!(
+            "select {} from {table} where {name} > {above} order by {name} limit {}",
+            self.key.read(table),
+            MOST + 1
+        );
+        let mut rows = Rows::default();
+        connection.run(ticket, &query, &mut rows)?;
+        rows.key = rows.places(&self.key.columns);
+        Ok(rows)
+    }
+
+    fn look(&self, connection: &mut dyn Connection, ticket: u64) -> Result<Seen, EngineError> {
+        let rows = match self.before(connection, ticket) {
+            // The statement itself says what is wrong, or runs all the same.
+            Err(error) if matches!(error.fault, Fault::Statement | Fault::Other) => {
+                held::take_back(connection, self.within)?;
+                held::begin(connection, ticket, self.within)?;
+                None
+            }
+            rows => rows?,
+        };
+        let largest = self.largest(connection, ticket)?;
+        let mut taken = Vec::new();
+        for (table, query) in &self.takes {
+            if let Some(count) = count_one(connection, ticket, query)?.filter(|count| *count > 0) {
+                taken.push((table.clone(), count));
+            }
+        }
+        let counts = self.touched(connection, ticket, self.within)?;
+        let outcome = connection.run(ticket, self.run.text(), &mut Nothing)?;
+        let touched = self.touched(connection, ticket, true)?;
+        let rows = match largest {
+            Some(largest) => Some(self.inserted(connection, ticket, largest)?),
+            None => rows,
+        };
+        let after = match &rows {
+            Some(rows) => self.after(connection, ticket, rows)?,
+            None => None,
+        };
+        let mut elsewhere = self.elsewhere(counts, touched, outcome.changed.unwrap_or(0));
+        let named = taken.iter().map(|(_, count)| count).sum();
+        elsewhere.rows = elsewhere.rows.saturating_sub(named);
+        elsewhere.tables.extend(taken);
+        Ok(Seen {
+            outcome,
+            rows,
+            after,
+            elsewhere,
+        })
+    }
+
+    /// How many rows the transaction has changed so far, by table, as far as the server tells; `asks` is false where
+    /// that is none.
+    fn touched(
+        &self,
+        connection: &mut dyn Connection,
+        ticket: u64,
+        asks: bool,
+    ) -> Result<Vec<(String, u64)>, EngineError> {
+        let question = match connection.dialect().family {
+            _ if !self.reaches => return Ok(Vec::new()),
+            Family::Postgres if asks => {
+                "select relname, n_tup_ins + n_tup_upd + n_tup_del from pg_catalog.pg_stat_xact_user_tables where n_tup_ins + n_tup_upd + n_tup_del > 0"
+            }
+            Family::Mariadb if asks => {
+                "select '', trx_rows_modified from information_schema.innodb_trx where trx_mysql_thread_id = connection_id()"
+            }
+            Family::Sqlite => "select '', total_changes()",
+            _ => return Ok(Vec::new()),
+        };
+        let mut rows = Rows::default();
+        let asked = match connection.dialect().family {
+            Family::Postgres => held::protected(connection, |connection| {
+                connection.run(ticket, question, &mut rows)
+            }),
+            _ => connection.run(ticket, question, &mut rows),
+        };
+        match asked {
+            // Not everybody may ask.
+            Err(error) if matches!(error.fault, Fault::Statement | Fault::Other) => {
+                return Ok(Vec::new());
+            }
+            asked => asked?,
+        };
+        let number = |value: &Value| value.as_ref().plain().parse().unwrap_or(0);
+        let rows = rows.rows.iter();
+        Ok(rows
+            .map(|row| (row[0].as_ref().plain(), number(&row[1])))
+            .collect())
+    }
+
+    /// What was changed besides the rows of the table itself.
+    fn elsewhere(
+        &self,
+        before: Vec<(String, u64)>,
+        after: Vec<(String, u64)>,
+        changed: u64,
+    ) -> Elsewhere {
+        let own = self.change.table.shown.rsplit('.').next().unwrap_or("");
+        let mut found = Elsewhere::default();
+        for (table, count) in after {
+            let was = before.iter().find(|(name, _)| *name == table);
+            let more = count.saturating_sub(was.map_or(0, |(_, was)| *was));
+            match table.as_str() {
+                "" => found.rows = more.saturating_sub(changed),
+                name if name.eq_ignore_ascii_case(own) || self.parts.iter().any(|p| p == name) => {}
+                _ if more > 0 => found.tables.push((table, more)),
+                _ => {}
+            }
+        }
+        // A key that is changed counts twice in some books.
+        if self.change.sets_one_of(&self.key.columns.iter().map(String::as_str).collect::<Vec<_>>())
+        {
+            found.rows = 0;
+        }
+        found
+    }
+}
+
+/// Whether a change of a table may change rows of others: by links to it, or by triggers, its views' ones too.
+fn reaches(object: &Object, catalog: &Catalog) -> bool {
+    let acts = |on: &str| !on.is_empty() && !matches!(on, "no action" | "restrict");
+    object.is_view()
+        || catalog
+            .referring(object)
+            .any(|(_, link)| acts(&link.on_delete) || acts(&link.on_update))
+        || catalog.objects.iter().any(|other| {
+            other.kind == idle_tide_core::Kind::Trigger
+                && other.table.as_deref() == Some(object.name.as_str())
+        })
+}
+
+/// The partitions of a table, and their partitions.
+fn parts(object: &Object, catalog: &Catalog) -> Vec<String> {
+    let mut found = vec![object.name.clone()];
+    let mut at = 0;
+    while let Some(name) = found.get(at).cloned() {
+        let of = |part: &&Object| {
+            let whole = part.partition_of.as_deref();
+            whole.is_some_and(|whole| whole.rsplit('.').next() == Some(name.as_str()))
+        };
+        found.extend(catalog.objects.iter().filter(of).map(|o| o.name.clone()));
+        at += 1;
+    }
+    found
+}
+
+/// The condition that chooses rows by their keys.
+fn which(key: &Key, rows: &[Vec<Value>], places: &[usize], dialect: &Dialect) -> String {
+    let name = |column: &String| key.name(column, dialect);
+    let value = |row: &Vec<Value>, place: usize| literal(&row[place], dialect);
+    match (key.columns.as_slice(), places) {
+        ([column], [place]) => {
+            let values: Vec<String> = rows.iter().map(|row| value(row, *place)).collect();
+            format!("{} in ({})", name(column), values.join(", "))
+        }
+        (columns, places) => {
+            let one = |row: &Vec<Value>| {
+                let parts = columns.iter().zip(places);
+                let parts: Vec<String> = parts
+                    .map(|(column, place)| format!("{} = {}", name(column), value(row, *place)))
+                    .collect();
+                format!("({})", parts.join(" and "))
+            };
+            rows.iter().map(one).collect::<Vec<_>>().join(" or ")
+        }
+    }
+}
+
+impl Work for Look {
+    fn lane(&self) -> Lane {
+        Lane::Connection
+    }
+
+    fn work(&mut self, at: &mut Bench<'_>) -> Result<(), EngineError> {
+        let ticket = at.ticket;
+        let connection = at.connection()?;
+        held::begin(connection, ticket, self.within)?;
+        match self.look(connection, ticket) {
+            Ok(seen) => {
+                self.idle = seen.outcome.changed == Some(0) && seen.elsewhere == Elsewhere::default();
+                self.seen = Some(seen);
+                match self.idle {
+                    true => held::keep(connection, self.within).map(drop),
+                    false => Ok(()),
+                }
+            }
+            Err(error) => {
+                // Where the server has ended the transaction, there is nothing left to take back.
+                if !matches!(error.fault, Fault::Lost | Fault::NotSent)
+                    && let Err(also) = held::take_back(connection, self.within)
+                {
+                    tracing::warn!(?also, "a change that was refused could not be taken back");
+                }
+                Err(error)
+            }
+        }
+    }
+}
+
+impl Task for Look {
+    fn begin(&mut self, turn: &mut Turn<'_>) {
+        self.run.notes_around(turn);
+    }
+
+    fn ended(mut self: Box<Self>, turn: &mut Turn<'_>, how: Result<(), EngineError>) -> Next {
+        if let Err(error) = how {
+            return self.run.ended_badly(turn, error);
+        }
+        let Some(seen) = self.seen.take() else {
+            return Next::Keep;
+        };
+        // A statement that ended the transaction by itself has kept what it did.
+        if self.idle || turn.session.bearings.transaction.is_none() {
+            return self.run.ended_well(turn, seen.outcome);
+        }
+        let thing = turn.session.dialect.row();
+        let what = in_words(&self.change, &seen.outcome, thing);
+        let minutes = turn.services.settings().hold_minutes;
+        let limit = minutes.map_or(HOLD, |minutes| Duration::from_secs(minutes * 60));
+        let page = self.page(turn, &seen, &what, limit);
+        let held = Held::new(
+            turn.entry.unwrap_or(0),
+            what,
+            &self.change.table.shown,
+            self.within,
+            limit,
+        );
+        turn.services.held_is(&turn.session.source, Some((&held.what, false)));
+        turn.start(Watch::over(&held));
+        turn.session.held = Some(held);
+        let content = match seen.rows {
+            Some(rows) if !rows.rows.is_empty() => {
+                let (set, pairs) = side_by_side(rows, seen.after);
+                let mut sheet = Sheet::new(Arc::new(RwLock::new(set)));
+                sheet.pairs = pairs;
+                Content::Rows(sheet)
+            }
+            _ => Content::Page(page.clone()),
+        };
+        if let Some(own) = turn.own() {
+            own.outcome = Some(seen.outcome);
+            own.holding = Some(Holding::Held);
+            if matches!(content, Content::Rows(_)) {
+                own.above = Some(page);
+            }
+        }
+        // Nothing runs past it before it is kept or taken back.
+        let rest = turn.waiting.span.end;
+        turn.session.give_back(turn.waiting, rest, Returned::default());
+        turn.request(Request::Read);
+        Next::Done(content)
+    }
+}
+
+impl Look {
+    /// What is said above the rows.
+    fn page(&self, turn: &Turn<'_>, seen: &Seen, what: &str, limit: Duration) -> Page {
+        let mut page = Page::of_sentences();
+        let thing = turn.session.dialect.row();
+        page.say(
+            Tone::Care,
+            format!("{}: held, and not kept yet.", capital(what)),
+        );
+        let tables = seen.elsewhere.tables.iter();
+        let mut with: Vec<String> = tables
+            .map(|(name, count)| format!("{} of {name}", counted(*count, thing)))
+            .collect();
+        if seen.elsewhere.rows > 0 {
+            let more = if with.is_empty() { "" } else { "more " };
+            with.push(format!("{} {more}of other tables", counted(seen.elsewhere.rows, thing)));
+        }
+        if !with.is_empty() {
+            let with = with.join(", ");
+            page.say(
+                Tone::Plain,
+                format!("With them, by links and triggers: {with}."),
+            );
+        }
+        for note in &seen.outcome.notes {
+            page.say(Tone::Care, note.clone());
+        }
+        if let Some(words) = self.rows_in_words(seen, thing) {
+            page.say(Tone::Plain, words);
+        }
+        let others = match turn.session.dialect.family {
+            Family::Sqlite => "this file",
+            _ => "these rows",
+        };
+        let minutes = counted(limit.as_secs() / 60, "minute");
+        page.say(
+            Tone::Faint,
+            format!(
+                "Nobody else sees it yet, and whoever writes to {others} waits. /keep or K keeps it, /take-back or T takes it back; after {minutes} that happens by itself."
+            ),
+        );
+        page
+    }
+
+    /// What the rows below show, where that is not plain.
+    fn rows_in_words(&self, seen: &Seen, thing: &str) -> Option<String> {
+        let rows = match &seen.rows {
+            None if self.change.does == Does::Insert => return None,
+            None => return Some("Which rows they are cannot be read before.".into()),
+            Some(rows) => rows,
+        };
+        let changed = seen.outcome.changed.unwrap_or(0);
+        let shown = rows.rows.len() as u64;
+        let part = match (self.change.does, &seen.after) {
+            (Does::Delete, _) => "as they were",
+            (Does::Insert, _) => "as they would be: those with a key above the largest before",
+            (_, Some(_)) => "before and after",
+            _ if rows.key.is_empty() => {
+                "as they were: no key tells them apart, so they cannot be shown as they would be"
+            }
+            _ => "as they were: the key itself is changed, so they cannot be shown as they would be",
+        };
+        if rows.more {
+            return Some(format!(
+                "The first {} {thing}s of them are shown {part}.",
+                grouped(shown)
+            ));
+        }
+        if shown != changed && self.change.does == Does::Insert {
+            return Some(format!("{} of them are shown {part}.", grouped(shown)));
+        }
+        if shown != changed {
+            return Some(format!(
+                "Its condition chooses {}, shown {part}; the server counts {} as changed.",
+                counted(shown, thing),
+                grouped(changed)
+            ));
+        }
+        (seen.after.is_none() && self.change.does == Does::Update)
+            .then(|| format!("Shown {part}."))
+    }
+}
+
+fn capital(words: &str) -> String {
+    let mut letters = words.chars();
+    let first = letters.next().map(char::to_uppercase);
+    first.into_iter().flatten().chain(letters).collect()
+}
+
+/// `12 rows of berths changed`.
+fn in_words(change: &Change, outcome: &Outcome, thing: &str) -> String {
+    let count = match outcome.changed {
+        Some(count) => counted(count, thing),
+        None => format!("{thing}s"),
+    };
+    let table = &change.table;
+    match change.does {
+        Does::Update => format!("{count} of {table} changed"),
+        Does::Delete => format!("{count} deleted from {table}"),
+        Does::Insert => format!("{count} inserted into {table}"),
+        Does::Merge => format!("{count} merged into {table}"),
+    }
+}
+
+/// Rows that are kept as they come.
+#[derive(Default)]
+struct Rows {
+    columns: Vec<Column>,
+    rows: Vec<Vec<Value>>,
+    /// Whether there are more than are kept.
+    more: bool,
+    /// Where the key stands; nowhere if there is none.
+    key: Vec<usize>,
+}
+
+impl Rows {
+    /// Where columns stand; nothing if one of them is not there.
+    fn places(&self, names: &[String]) -> Vec<usize> {
+        let place = |name: &String| {
+            let mut columns = self.columns.iter();
+            columns.position(|column| column.name.eq_ignore_ascii_case(name))
+        };
+        let found: Option<Vec<usize>> = names.iter().map(place).collect();
+        found.unwrap_or_default()
+    }
+
+    /// What tells a row apart.
+    fn key_of(&self, row: &[Value]) -> Vec<Vec<u8>> {
+        let text = |place: &usize| row[*place].as_ref().plain().into_bytes();
+        self.key.iter().map(text).collect()
+    }
+
+    /// Takes out rows that were met before.
+    fn once(&mut self) {
+        let mut seen = std::collections::HashSet::new();
+        let rows = std::mem::take(&mut self.rows);
+        let fresh = |row: &Vec<Value>| self.key.is_empty() || seen.insert(self.key_of(row));
+        self.rows = rows.into_iter().filter(fresh).collect();
+    }
+}
+
+impl Sink for Rows {
+    fn columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
+        self.columns = columns;
+        Ok(())
+    }
+
+    fn rows(&mut self, batch: RowBatch) -> io::Result<()> {
+        for row in batch.rows() {
+            if self.rows.len() == MOST {
+                self.more = true;
+                break;
+            }
+            self.rows.push(row.values().map(|value| value.to_owned()).collect());
+        }
+        Ok(())
+    }
+}
+
+/// Pairs of columns: a value before, and the same after.
+pub(crate) type Pairs = Vec<(usize, usize)>;
+
+/// Rows before and after in one result: the key, then each column in which some row differs twice, then the others.
+/// Without what is after, the rows as they were.
+fn side_by_side(
+    before: Rows,
+    after: Option<HashMap<Vec<Vec<u8>>, Vec<Value>>>,
+) -> (ResultSet, Pairs) {
+    let Some(after) = after else {
+        return (ResultSet::of_rows(before.columns, before.rows), Vec::new());
+    };
+    let now: Vec<Option<&Vec<Value>>> = before
+        .rows
+        .iter()
+        .map(|row| after.get(&before.key_of(row)))
+        .collect();
+    let width = before.columns.len();
+    let differs = |column: &usize| {
+        let rows = before.rows.iter().zip(&now);
+        rows.into_iter()
+            .any(|(row, now)| now.is_none_or(|now| now[*column] != row[*column]))
+    };
+    let all_gone = now.iter().all(Option::is_none);
+    let key = |column: &usize| before.key.contains(column);
+    let changed: Vec<usize> = (0..width)
+        .filter(|column| !key(column) && !all_gone && differs(column))
+        .collect();
+    let same = (0..width).filter(|column| !key(column) && !changed.contains(column));
+    let mut columns = Vec::new();
+    // Where each comes from, and whether it is from what is after.
+    let mut from: Vec<(usize, bool)> = Vec::new();
+    let mut pairs = Vec::new();
+    for place in &before.key {
+        columns.push(before.columns[*place].clone());
+        from.push((*place, false));
+    }
+    for place in &changed {
+        let column = &before.columns[*place];
+        let named = |when: &str| Column {
+            name: format!("{} {when}", column.name),
+            ..column.clone()
+        };
+        pairs.push((columns.len(), columns.len() + 1));
+        columns.extend([named("before"), named("after")]);
+        from.extend([(*place, false), (*place, true)]);
+    }
+    for place in same {
+        columns.push(before.columns[place].clone());
+        from.push((place, false));
+    }
+    let rows = before.rows.iter().zip(&now).map(|(row, now)| {
+        let value = |(place, is_after): &(usize, bool)| match (is_after, now) {
+            (false, _) => row[*place].clone(),
+            (true, Some(now)) => now[*place].clone(),
+            (true, None) => Value::Missing,
+        };
+        from.iter().map(value).collect()
+    });
+    let rows = rows.collect();
+    (ResultSet::of_rows(columns, rows), pairs)
+}
+
+/// The query that counts the rows that a change chooses.
+pub(crate) fn count_of(chosen: &Chosen) -> String {
+    format!("select count(*) from ({}) as chosen", chosen.query("1"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn rows(key: &[usize], rows: &[(i64, &str, &str)]) -> Rows {
+        Rows {
+            columns: ["id", "name", "note"].map(Column::named).to_vec(),
+            rows: rows
+                .iter()
+                .map(|(id, name, note)| vec![(*id).into(), (*name).into(), (*note).into()])
+                .collect(),
+            more: false,
+            key: key.to_vec(),
+        }
+    }
+
+    fn shown(before: Rows, after: Option<Vec<Vec<Value>>>) -> (Vec<String>, Pairs) {
+        let after = after.map(|list| {
+            let keyed = list.into_iter().map(|row| (before.key_of(&row), row));
+            keyed.collect()
+        });
+        let (set, pairs) = side_by_side(before, after);
+        let names = set.columns().iter().map(|c| c.name.clone());
+        let mut lines = vec![names.collect::<Vec<_>>().join("|")];
+        for row in 0..set.len() {
+            let values = (0..set.columns().len()).map(|column| set.value(row, column));
+            let values = values.map(|value| value.expect("there").as_ref().plain());
+            lines.push(values.collect::<Vec<_>>().join("|"));
+        }
+        (lines, pairs)
+    }
+
+    /// Only columns in which a row differs stand twice, behind the key.
+    #[test]
+    fn what_differs_stands_twice() {
+        let before = || rows(&[0], &[(1, "Tern", "a"), (2, "Gull", "b")]);
+        let after = rows(&[0], &[(2, "Gull", "c"), (1, "Tern", "a")]).rows;
+        let (lines, pairs) = shown(before(), Some(after));
+        assert_eq!(
+            lines,
+            ["id|note before|note after|name", "1|a|a|Tern", "2|b|c|Gull"]
+        );
+        assert_eq!(pairs, [(1, 2)]);
+        // Nothing differs; and a row that is not found again has nothing after.
+        let (lines, pairs) = shown(before(), Some(before().rows));
+        assert_eq!((lines[0].as_str(), pairs.len()), ("id|name|note", 0));
+        let after = rows(&[0], &[(1, "Tern", "a")]).rows;
+        let (lines, _) = shown(before(), Some(after));
+        assert_eq!(lines[2], "2|Gull|missing|b|missing");
+        assert_eq!(shown(before(), None).0[1], "1|Tern|a");
+    }
+
+    /// A row that a join meets twice is one.
+    #[test]
+    fn rows_of_a_join_are_met_once() {
+        let mut found = rows(&[0], &[(1, "Tern", "a"), (1, "Tern", "a"), (2, "Gull", "b")]);
+        found.once();
+        assert_eq!(found.rows.len(), 2);
+    }
+
+    #[test]
+    fn rows_are_asked_for_by_their_keys() {
+        use idle_tide_lang::dialect::{MARIADB, POSTGRES, SQLITE};
+        let found = rows(&[], &[(1, "O'Tern", "a"), (2, "Gull", "b")]);
+        let key = |columns: &[&str], hidden| Key {
+            columns: columns.iter().map(ToString::to_string).collect(),
+            hidden,
+            counts: false,
+        };
+        assert_eq!(
+            which(&key(&["id"], false), &found.rows, &[0], &POSTGRES),
+            "id in (1, 2)"
+        );
+        assert_eq!(
+            which(&key(&["order", "name"], false), &found.rows, &[0, 1], &MARIADB),
+            "(`order` = 1 and name = 'O''Tern') or (`order` = 2 and name = 'Gull')"
+        );
+        assert_eq!(
+            which(&key(&["rowid"], true), &found.rows, &[0], &SQLITE),
+            "rowid in (1, 2)"
+        );
+    }
+}
