@@ -138,7 +138,7 @@ pub fn gone_with(
 ) -> Vec<(String, String)> {
     let acts = |on: &str| matches!(on, "cascade" | "set null" | "set default");
     let links = referring(table, catalog, dialect).into_iter();
-    links
+    let mut found: Vec<(String, String)> = links
         .filter(|(_, link, _)| acts(&link.on_delete))
         .filter_map(|(object, link, name)| {
             let theirs: Vec<&str> = match link.their_columns.as_slice() {
@@ -153,7 +153,9 @@ pub fn gone_with(
             let query = format!("select count(*) from {name} where {own} in (select * from ({keys}) as chosen)");
             Some((object.name.clone(), query))
         })
-        .collect()
+        .collect();
+    found.dedup();
+    found
 }
 
 /// Queries that count what is in an object or hangs on it.

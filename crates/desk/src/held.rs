@@ -18,8 +18,8 @@ use crate::task::{Bench, EntryId, Lane, Work};
 pub(crate) const HOLD: Duration = Duration::from_secs(10 * 60);
 /// How often the server is asked who waits for a held change.
 const ASKED_EVERY: Duration = Duration::from_secs(3);
-/// A ticket that nobody cancels: what takes a change back is not stopped halfway.
-const SETTLING: u64 = u64::MAX;
+/// A ticket that no task has, so that nobody cancels it: what takes a change back is not stopped halfway.
+const SETTLING: u64 = u64::MAX / 2;
 
 /// A change that is held in a session.
 #[derive(Debug, Clone)]
@@ -226,10 +226,15 @@ impl Work for Settle {
 
     fn work(&mut self, at: &mut Bench<'_>) -> Result<(), EngineError> {
         let connection = at.connection()?;
-        self.notes = match self.keep {
-            true => keep(connection, self.within)?,
-            false => take_back(connection, self.within)?,
+        let ended = match self.keep {
+            true => keep(connection, self.within),
+            false => take_back(connection, self.within),
         };
+        if ended.is_err() {
+            // Whether the transaction is open still is known for sure after one more answer.
+            let _ = run_all(connection, SETTLING, &["select 1"]);
+        }
+        self.notes = ended?;
         Ok(())
     }
 }

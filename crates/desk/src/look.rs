@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use idle_tide_core::result::ResultSet;
 use idle_tide_core::{Catalog, Column, Object, RowBatch, Value};
-use idle_tide_draw::picture::{counted, grouped};
+use idle_tide_draw::picture::{counted, grouped, lasting};
 use idle_tide_engines::{Connection, EngineError, Fault, Outcome, Sink};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::Family;
@@ -71,7 +71,7 @@ pub(crate) fn way(turn: &Turn<'_>, change: &Change) -> Way {
         }
     }
     match settings.hold_minutes {
-        Some(0) => Way::CannotBeHeld("hold-minutes is 0 in the settings".into()),
+        Some(minutes) if minutes <= 0.0 => Way::CannotBeHeld("hold-minutes is 0 in the settings".into()),
         _ => Way::Held,
     }
 }
@@ -145,6 +145,8 @@ pub(crate) struct Look {
     seen: Option<Seen>,
     /// Nothing was changed, so there is nothing to hold.
     idle: bool,
+    /// Why it could not be held after all; nothing was done then.
+    cannot: Option<String>,
 }
 
 /// What was seen of it.
@@ -188,6 +190,7 @@ impl Look {
             key,
             seen: None,
             idle: false,
+            cannot: None,
         }
     }
 
@@ -340,7 +343,8 @@ impl Look {
     ) -> Result<Vec<(String, u64)>, EngineError> {
         let question = match connection.dialect().family {
             _ if !self.reaches => return Ok(Vec::new()),
-            Family::Postgres if asks => {
+            // These counts begin before the transaction does.
+            Family::Postgres => {
                 "select relname, n_tup_ins + n_tup_upd + n_tup_del from pg_catalog.pg_stat_xact_user_tables where n_tup_ins + n_tup_upd + n_tup_del > 0"
             }
             Family::Mariadb if asks => {
@@ -456,7 +460,14 @@ impl Work for Look {
     fn work(&mut self, at: &mut Bench<'_>) -> Result<(), EngineError> {
         let ticket = at.ticket;
         let connection = at.connection()?;
-        held::begin(connection, ticket, self.within)?;
+        match held::begin(connection, ticket, self.within) {
+            // A server that makes no savepoint here.
+            Err(error) if self.within && matches!(error.fault, Fault::Statement | Fault::Other) => {
+                self.cannot = Some(format!("the server says: {}", error.message));
+                return Ok(());
+            }
+            begun => begun?,
+        }
         match self.look(connection, ticket) {
             Ok(seen) => {
                 self.idle = seen.outcome.changed == Some(0) && seen.elsewhere == Elsewhere::default();
@@ -489,7 +500,8 @@ impl Task for Look {
             return self.run.ended_badly(turn, error);
         }
         let Some(seen) = self.seen.take() else {
-            return Next::Keep;
+            let why = self.cannot.take().unwrap_or_default();
+            return self.run.asks_instead(turn, self.change, why);
         };
         // A statement that ended the transaction by itself has kept what it did.
         if self.idle || turn.session.bearings.transaction.is_none() {
@@ -498,7 +510,8 @@ impl Task for Look {
         let thing = turn.session.dialect.row();
         let what = in_words(&self.change, &seen.outcome, thing);
         let minutes = turn.services.settings().hold_minutes;
-        let limit = minutes.map_or(HOLD, |minutes| Duration::from_secs(minutes * 60));
+        let limit = minutes.and_then(|minutes| Duration::try_from_secs_f64(minutes * 60.0).ok());
+        let limit = limit.unwrap_or(HOLD);
         let page = self.page(turn, &seen, &what, limit);
         let held = Held::new(
             turn.entry.unwrap_or(0),
@@ -568,7 +581,10 @@ impl Look {
             Family::Sqlite => "this file",
             _ => "these rows",
         };
-        let minutes = counted(limit.as_secs() / 60, "minute");
+        let minutes = match limit.as_secs() {
+            seconds if seconds > 0 && seconds % 60 == 0 => counted(seconds / 60, "minute"),
+            _ => lasting(limit),
+        };
         page.say(
             Tone::Faint,
             format!(

@@ -162,9 +162,9 @@ pub struct Settings {
     /// Changes that name rows by their key are looked at before they are kept from so many rows on.
     #[serde(rename = "look-from", skip_serializing_if = "Option::is_none")]
     pub look_from: Option<usize>,
-    /// How long a change is held before it is taken back by itself, in minutes.
+    /// How long a change is held before it is taken back by itself, in minutes; none is held when it is 0.
     #[serde(rename = "hold-minutes", skip_serializing_if = "Option::is_none")]
-    pub hold_minutes: Option<u64>,
+    pub hold_minutes: Option<f64>,
     /// Keys by the names of their rows, where they are not the usual ones.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub keys: BTreeMap<String, String>,

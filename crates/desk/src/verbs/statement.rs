@@ -192,6 +192,11 @@ fn decide(turn: &mut Turn<'_>, mut run: Run) -> Next {
     if let Some((change, way)) = &mut run.change {
         *way = look::way(turn, change);
     }
+    ask(turn, run)
+}
+
+/// Has the numbers counted that are asked about; goes on where there is nothing to ask.
+fn ask(turn: &mut Turn<'_>, run: Run) -> Next {
     let ends = run.about.commits && turn.session.bearings.transaction.is_some();
     let lasts = matches!(&run.change, Some((change, Way::CannotBeHeld(_))) if change.chosen.is_some());
     if run.about.sweeps.is_empty() && !ends && !lasts {
@@ -402,6 +407,17 @@ impl Run {
             Some((change, Way::Held)) => Next::Go(Box::new(Look::at(turn, self, change))),
             _ => self.go(),
         }
+    }
+
+    /// It cannot be held after all: it is asked about.
+    pub(crate) fn asks_instead(
+        mut self,
+        turn: &mut Turn<'_>,
+        change: Change,
+        why: String,
+    ) -> Next {
+        self.change = Some((change, Way::CannotBeHeld(why)));
+        ask(turn, self)
     }
 
     /// Takes note of the transaction around it.
