@@ -21,6 +21,22 @@ pub fn file_in(dir: &Path) -> io::Result<NamedTempFile> {
     Builder::new().prefix(&prefix()).tempfile_in(dir)
 }
 
+/// The same beside a file, with its ending.
+///
+/// # Errors
+/// As [`file_in`].
+pub fn file_beside(path: &Path) -> io::Result<NamedTempFile> {
+    let dir = path.parent().filter(|dir| !dir.as_os_str().is_empty());
+    let dir = dir.unwrap_or(Path::new("."));
+    sweep_once(dir);
+    let ending = path.extension().and_then(|ending| ending.to_str());
+    let ending = ending.map_or(String::new(), |ending| format!(".{ending}"));
+    Builder::new()
+        .prefix(&prefix())
+        .suffix(&ending)
+        .tempfile_in(dir)
+}
+
 /// The same in the system's folder, with an ending.
 ///
 /// # Errors

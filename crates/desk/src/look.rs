@@ -13,7 +13,7 @@ use idle_tide_draw::picture::{counted, grouped, lasting};
 use idle_tide_engines::{Connection, EngineError, Fault, Outcome, Sink};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::Family;
-use idle_tide_lang::statement::{Change, Chosen, Does};
+use idle_tide_lang::statement::{Change, Does};
 use parking_lot::RwLock;
 
 use crate::entry::Content;
@@ -29,10 +29,14 @@ use crate::verbs::statement::{Run, count_one};
 
 /// Rows that are shown of a change; of more a part is.
 const MOST: usize = 100_000;
+/// Documents that are shown of a change: files are read from their beginning for them.
+const MOST_DOCUMENTS: usize = 500;
 /// Rows that are asked for by their keys at once.
 const AT_ONCE: usize = 500;
 /// A change that names so many rows by their key, or fewer, is not looked at first, unless the settings say otherwise.
 const LOOK_FROM: usize = 10;
+/// What tells documents apart.
+const ID: &str = "_id";
 /// Storage engines of MariaDB and MySQL that can take changes back.
 const CAN_TAKE_BACK: &[&str] = &["innodb", "rocksdb", "ndbcluster", "ndb", "tokudb", "spider"];
 
@@ -55,13 +59,20 @@ pub(crate) fn way(turn: &Turn<'_>, change: &Change) -> Way {
     }
     let settings = turn.services.settings();
     let object = session.catalog.table(&change.table.shown);
-    if let Some(object) = object {
-        let from = settings.look_from.unwrap_or(LOOK_FROM);
-        let keys = object.keys();
-        let named = keys.iter().filter_map(|key| change.rows_by_key(key)).min();
-        if named.is_some_and(|rows| rows < from) {
+    let mut keys = object.map_or(Vec::new(), Object::keys);
+    if session.dialect.is_flow() {
+        // A transaction with documents has no savepoint; rollback takes everything back.
+        if session.bearings.transaction.is_some() {
             return Way::Straight;
         }
+        keys.push(vec![ID]);
+    }
+    let from = settings.look_from.unwrap_or(LOOK_FROM);
+    let named = keys.iter().filter_map(|key| change.rows_by_key(key)).min();
+    if named.is_some_and(|rows| rows < from) {
+        return Way::Straight;
+    }
+    if let Some(object) = object {
         let engine = object.facts.iter().find(|(name, _)| name == "engine");
         if let Some((_, engine)) = engine
             && session.dialect.family == Family::Mariadb
@@ -88,6 +99,12 @@ struct Key {
 
 impl Key {
     fn of(change: &Change, object: Option<&Object>, dialect: &Dialect) -> Self {
+        if dialect.is_flow() {
+            return Key {
+                columns: vec![ID.into()],
+                ..Key::default()
+            };
+        }
         let Some(object) = object else {
             return Key::default();
         };
@@ -153,7 +170,7 @@ pub(crate) struct Look {
 struct Seen {
     outcome: Outcome,
     rows: Option<Rows>,
-    after: Option<HashMap<Vec<Vec<u8>>, Vec<Value>>>,
+    after: Option<Rows>,
     elsewhere: Elsewhere,
 }
 
@@ -204,16 +221,25 @@ impl Look {
             return Ok(None);
         };
         let mut query = chosen.query(&self.key.read(&chosen.called));
+        let most = match connection.dialect().is_flow() {
+            true => MOST_DOCUMENTS,
+            false => MOST,
+        };
         if !chosen.limited {
-            query.push_str(&format!(" limit {}", MOST + 1));
+            query.push_str(&format!(" limit {}", most + 1));
         }
         // Nobody changes them between this and the statement.
-        let locks = connection.dialect().family != Family::Sqlite && !chosen.joined;
+        let locks = matches!(
+            connection.dialect().family,
+            Family::Postgres | Family::Mariadb
+        );
+        let locks = locks && !chosen.joined;
         if locks {
             query.push_str(" for update");
         }
-        let mut rows = Rows::default();
+        let mut rows = Rows::at_most(most);
         connection.run(ticket, &query, &mut rows)?;
+        rows.fill();
         rows.key = rows.places(&self.key.columns);
         if chosen.joined {
             rows.once();
@@ -227,7 +253,7 @@ impl Look {
         connection: &mut dyn Connection,
         ticket: u64,
         before: &Rows,
-    ) -> Result<Option<HashMap<Vec<Vec<u8>>, Vec<Value>>>, EngineError> {
+    ) -> Result<Option<Rows>, EngineError> {
         let names: Vec<&str> = self.key.columns.iter().map(String::as_str).collect();
         if before.key.is_empty()
             || self.change.does != Does::Update
@@ -236,18 +262,19 @@ impl Look {
             return Ok(None);
         }
         let dialect = connection.dialect();
-        let mut found = HashMap::new();
+        let mut found = Rows::default();
         for some in before.rows.chunks(AT_ONCE) {
             let table = &self.change.table.written;
             let read = self.key.read(table);
             let keys = which(&self.key, some, &before.key, dialect);
-            let query = format!("select {read} from {table} where {keys}");
+            let query = match dialect.is_flow() {
+                true => format!("from {table} where {keys}"),
+                false => format!("select {read} from {table} where {keys}"),
+            };
             let mut rows = Rows::default();
             connection.run(ticket, &query, &mut rows)?;
-            rows.key.clone_from(&before.key);
-            for row in std::mem::take(&mut rows.rows) {
-                found.insert(rows.key_of(&row), row);
-            }
+            rows.fill();
+            found.add(rows);
         }
         Ok(Some(found))
     }
@@ -577,9 +604,13 @@ impl Look {
         if let Some(words) = self.rows_in_words(seen, thing) {
             page.say(Tone::Plain, words);
         }
-        let others = match turn.session.dialect.family {
-            Family::Sqlite => "this file",
-            _ => "these rows",
+        let session = &turn.session;
+        let files = session.dialect.is_flow() && session.bearings.server.is_none();
+        let others = match session.dialect.family {
+            _ if files => "and the files stay as they are until then",
+            Family::Sqlite => "and whoever writes to this file waits",
+            Family::Documents => "and whoever writes to these documents is refused",
+            _ => "and whoever writes to these rows waits",
         };
         let minutes = match limit.as_secs() {
             seconds if seconds > 0 && seconds % 60 == 0 => counted(seconds / 60, "minute"),
@@ -588,7 +619,7 @@ impl Look {
         page.say(
             Tone::Faint,
             format!(
-                "Nobody else sees it yet, and whoever writes to {others} waits. /keep or K keeps it, /take-back or T takes it back; after {minutes} that happens by itself."
+                "Nobody else sees it yet, {others}. /keep or K keeps it, /take-back or T takes it back; after {minutes} that happens by itself."
             ),
         );
         page
@@ -655,8 +686,9 @@ fn in_words(change: &Change, outcome: &Outcome, thing: &str) -> String {
 }
 
 /// Rows that are kept as they come.
-#[derive(Default)]
 struct Rows {
+    /// So many are kept.
+    most: usize,
     columns: Vec<Column>,
     rows: Vec<Vec<Value>>,
     /// Whether there are more than are kept.
@@ -665,7 +697,23 @@ struct Rows {
     key: Vec<usize>,
 }
 
+impl Default for Rows {
+    fn default() -> Self {
+        Rows::at_most(MOST)
+    }
+}
+
 impl Rows {
+    fn at_most(most: usize) -> Self {
+        Rows {
+            most,
+            columns: Vec::new(),
+            rows: Vec::new(),
+            more: false,
+            key: Vec::new(),
+        }
+    }
+
     /// Where columns stand; nothing if one of them is not there.
     fn places(&self, names: &[String]) -> Vec<usize> {
         let place = |name: &String| {
@@ -674,6 +722,34 @@ impl Rows {
         };
         let found: Option<Vec<usize>> = names.iter().map(place).collect();
         found.unwrap_or_default()
+    }
+
+    /// Fills rows that came before all columns were known.
+    fn fill(&mut self) {
+        let width = self.columns.len();
+        for row in &mut self.rows {
+            row.resize(width, Value::Missing);
+        }
+    }
+
+    /// Adds rows, whose columns may stand in another order; columns that are new stand at the end.
+    fn add(&mut self, other: Rows) {
+        let mut places = Vec::with_capacity(other.columns.len());
+        for column in other.columns {
+            let known = self.columns.iter().position(|own| own.name == column.name);
+            places.push(known.unwrap_or(self.columns.len()));
+            if known.is_none() {
+                self.columns.push(column);
+            }
+        }
+        self.fill();
+        for row in other.rows {
+            let mut own = vec![Value::Missing; self.columns.len()];
+            for (place, value) in places.iter().zip(row) {
+                own[*place] = value;
+            }
+            self.rows.push(own);
+        }
     }
 
     /// What tells a row apart.
@@ -699,12 +775,17 @@ impl Sink for Rows {
 
     fn rows(&mut self, batch: RowBatch) -> io::Result<()> {
         for row in batch.rows() {
-            if self.rows.len() == MOST {
+            if self.rows.len() == self.most {
                 self.more = true;
                 break;
             }
             self.rows.push(row.values().map(|value| value.to_owned()).collect());
         }
+        Ok(())
+    }
+
+    fn more_columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
+        self.columns = columns;
         Ok(())
     }
 }
@@ -714,13 +795,18 @@ pub(crate) type Pairs = Vec<(usize, usize)>;
 
 /// Rows before and after in one result: the key, then each column in which some row differs twice, then the others.
 /// Without what is after, the rows as they were.
-fn side_by_side(
-    before: Rows,
-    after: Option<HashMap<Vec<Vec<u8>>, Vec<Value>>>,
-) -> (ResultSet, Pairs) {
+fn side_by_side(mut before: Rows, after: Option<Rows>) -> (ResultSet, Pairs) {
     let Some(after) = after else {
         return (ResultSet::of_rows(before.columns, before.rows), Vec::new());
     };
+    // Both get the same columns; those of one alone are missing in the other.
+    let known = before.rows.len();
+    before.add(after);
+    let after = before.rows.split_off(known);
+    let after: HashMap<_, _> = after
+        .into_iter()
+        .map(|row| (before.key_of(&row), row))
+        .collect();
     let now: Vec<Option<&Vec<Value>>> = before
         .rows
         .iter()
@@ -772,11 +858,6 @@ fn side_by_side(
     (ResultSet::of_rows(columns, rows), pairs)
 }
 
-/// The query that counts the rows that a change chooses.
-pub(crate) fn count_of(chosen: &Chosen) -> String {
-    format!("select count(*) from ({}) as chosen", chosen.query("1"))
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -788,15 +869,15 @@ mod tests {
                 .iter()
                 .map(|(id, name, note)| vec![(*id).into(), (*name).into(), (*note).into()])
                 .collect(),
-            more: false,
             key: key.to_vec(),
+            ..Rows::default()
         }
     }
 
     fn shown(before: Rows, after: Option<Vec<Vec<Value>>>) -> (Vec<String>, Pairs) {
-        let after = after.map(|list| {
-            let keyed = list.into_iter().map(|row| (before.key_of(&row), row));
-            keyed.collect()
+        let after = after.map(|list| Rows {
+            rows: list,
+            ..rows(&[0], &[])
         });
         let (set, pairs) = side_by_side(before, after);
         let names = set.columns().iter().map(|c| c.name.clone());

@@ -526,3 +526,87 @@ fn a_stop_in_the_middle_leaves_nothing() {
         assert_eq!(run(&mut *berth.other(), DEPTHS), "12", "{family}");
     }
 }
+
+/// Documents are looked at in the same way: in files, which are changed whole when the change is kept, and on servers
+/// that have transactions. On others the numbers are asked about first.
+#[test]
+fn documents_are_looked_at_too() {
+    use idle_tide_dock::server::{Server, Settings, Store, listen};
+    let folder = tempfile::tempdir().expect("dir");
+    let lines = folder.path().join("landings.jsonl");
+    idle_tide_dock::files::write(
+        &lines,
+        idle_tide_dock::files::Form::Lines,
+        &mut idle_tide_dock::harbour::collection("landings", 40)
+            .into_iter()
+            .map(Ok),
+    )
+    .expect("written");
+    let served = |replica_set: Option<&str>| {
+        let mut store = Store::default();
+        let landings = idle_tide_dock::harbour::collection("landings", 40);
+        store.fill("haven", "landings", landings).expect("filled");
+        let settings = Settings {
+            replica_set: replica_set.map(Into::into),
+            ..Settings::default()
+        };
+        listen(Server::new(store, settings), 0, None).expect("listens")
+    };
+    let (set, alone) = (served(Some("haven")), served(None));
+    let address = |port: u16| format!("mongodb://127.0.0.1:{port}/haven");
+    for (place, held) in [
+        (format!("docs:{}", folder.path().display()), true),
+        (
+            format!("{}?replicaSet=haven", address(set.address.port())),
+            true,
+        ),
+        (address(alone.address.port()), false),
+    ] {
+        let berth = Berth {
+            address: place,
+            dir: tempfile::tempdir().expect("dir"),
+        };
+        let mut other = berth.other();
+        let mut count = |condition: &str| {
+            run(&mut *other, &format!("from landings where {condition} count"))
+        };
+        let mut s = berth.session();
+        let change = "update landings where number between 2 and 20 set port = 'Outer Spit', seen.by = 'mate';";
+        if !held {
+            s.run(change);
+            let question = s.desk.question().expect("asked").page.text();
+            assert!(
+                question.contains("This changes 19 documents of landings.")
+                    && question.contains("no transactions here"),
+                "{question}"
+            );
+            s.desk.answer(true);
+            s.until("done", |desk| !desk.is_busy());
+            assert_eq!(count("seen.by = 'mate'"), "19");
+            continue;
+        }
+        let text = s.hold(change);
+        assert!(text.contains("19 documents of landings changed: held"), "{text}");
+        let rows = s.rows();
+        assert!(
+            rows[0].starts_with("_id") && rows[0].contains("port before port after"),
+            "{}",
+            rows[0]
+        );
+        assert!(rows[0].contains("seen.by after"), "{}", rows[0]);
+        assert_eq!(rows.len(), 20);
+        assert_eq!(count("seen.by = 'mate'"), "0");
+        assert_eq!(s.settle("/take-back").0, Some(Holding::TakenBack));
+        assert_eq!(count("seen.by = 'mate'"), "0");
+        s.hold("delete from landings where number < 10;");
+        assert_eq!(s.settle("/keep").0, Some(Holding::Kept));
+        assert_eq!(count("number > 0"), "31");
+        // A few by their identifier go straight through.
+        let entry = s.run("delete from landings where _id = 4;");
+        assert_eq!(entry.holding, None);
+        s.hold("empty landings;");
+        let (holding, text) = s.settle("/keep");
+        assert_eq!(holding, Some(Holding::Kept), "{text}");
+        assert_eq!(count("number > 0"), "0");
+    }
+}

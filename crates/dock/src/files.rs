@@ -4,10 +4,13 @@
 use std::fs::{self, File};
 use std::io::{self, BufRead, BufReader, BufWriter, Read, Write};
 use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::SystemTime;
 
 use idle_tide_core::document::extended::{self, Form as JsonForm, Seed};
 use idle_tide_core::document::{DEPTH, Datum, Document, bson};
 use serde::de::DeserializeSeed;
+use tempfile::NamedTempFile;
 
 /// How documents stand in a file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -31,11 +34,25 @@ pub struct Collection {
     pub bytes: u64,
 }
 
+/// What files were when their change began: when they were last written, and their length.
+type Was = Option<(SystemTime, u64)>;
+
+fn was(path: &Path) -> Was {
+    let there = fs::metadata(path).ok()?;
+    Some((there.modified().ok()?, there.len()))
+}
+
+/// Changed files that wait to be put into their places together.
+#[derive(Debug, Default)]
+struct Pending(Vec<(PathBuf, NamedTempFile, Was)>);
+
 /// Files as a database.
 #[derive(Debug, Clone)]
 pub struct Folder {
     path: PathBuf,
     single: bool,
+    /// The transaction that is open, if one is.
+    pending: Option<Arc<Mutex<Pending>>>,
     /// Whether they may be changed.
     pub writable: bool,
 }
@@ -89,8 +106,79 @@ impl Folder {
         Ok(Folder {
             path: path.to_path_buf(),
             single: meta.is_file(),
+            pending: None,
             writable,
         })
+    }
+
+    /// Begins a transaction: files that are written from now on wait beside their places, and are read there.
+    pub fn begin(&mut self) {
+        self.pending = Some(Arc::default());
+    }
+
+    /// Whether a transaction is open.
+    pub fn in_transaction(&self) -> bool {
+        self.pending.is_some()
+    }
+
+    /// Forgets what was written since [`Folder::begin`].
+    pub fn roll_back(&mut self) {
+        self.pending = None;
+    }
+
+    /// Puts what was written since [`Folder::begin`] into its places.
+    ///
+    /// # Errors
+    /// In words: if another program changed one of the files meanwhile, and then none is changed; if one cannot be
+    /// written, with those that were.
+    pub fn commit(&mut self) -> Result<(), String> {
+        let Some(pending) = self.pending.take() else {
+            return Ok(());
+        };
+        let list = std::mem::take(&mut pending.lock().unwrap_or_else(PoisonError::into_inner).0);
+        if let Some((path, ..)) = list.iter().find(|(path, _, before)| was(path) != *before) {
+            return Err(format!(
+                "{} was changed by another program meanwhile, so nothing of the transaction is kept.",
+                path.display()
+            ));
+        }
+        let mut done: Vec<String> = Vec::new();
+        for (path, place, _) in list {
+            place.persist(&path).map_err(|error| {
+                let kept = match done.is_empty() {
+                    true => "nothing of the transaction is kept".to_string(),
+                    false => format!("only what stands in {} is kept", done.join(", ")),
+                };
+                format!("{} cannot be written, and {kept}: {}.", path.display(), error.error)
+            })?;
+            done.push(path.display().to_string());
+        }
+        Ok(())
+    }
+
+    /// Where the documents of a file are now: beside it in a transaction that changed it.
+    pub fn now(&self, path: &Path) -> PathBuf {
+        let Some(pending) = &self.pending else {
+            return path.to_path_buf();
+        };
+        let own = fs::canonicalize(path).unwrap_or_else(|_| path.to_path_buf());
+        let pending = pending.lock().unwrap_or_else(PoisonError::into_inner);
+        let found = pending.0.iter().find(|(path, ..)| *path == own);
+        found.map_or(own, |(_, place, _)| place.path().to_path_buf())
+    }
+
+    /// Files that are not in their places yet.
+    fn new_files(&self) -> Vec<(PathBuf, u64)> {
+        let Some(pending) = &self.pending else {
+            return Vec::new();
+        };
+        let pending = pending.lock().unwrap_or_else(PoisonError::into_inner);
+        let new = pending.0.iter().filter(|(path, ..)| !path.exists());
+        new.map(|(path, place, _)| {
+            let bytes = place.as_file().metadata().map_or(0, |there| there.len());
+            (path.clone(), bytes)
+        })
+        .collect()
     }
 
     /// Where it is.
@@ -142,6 +230,11 @@ impl Folder {
                     path,
                 });
             }
+        }
+        for (path, bytes) in self.new_files() {
+            let stem = path.file_stem().and_then(|stem| stem.to_str());
+            let name = stem.unwrap_or_default().to_string();
+            list.push(Collection { name, path, bytes });
         }
         list.sort_by(|a, b| a.name.cmp(&b.name).then(a.path.cmp(&b.path)));
         list.dedup_by(|a, b| a.name == b.name);
@@ -505,11 +598,7 @@ impl Writing {
     pub fn begin(path: &Path, form: Form) -> io::Result<Self> {
         // A link is followed, so that what it leads to is replaced and not the link.
         let path = fs::canonicalize(path).unwrap_or_else(|_| path.to_path_buf());
-        let folder = path
-            .parent()
-            .filter(|p| !p.as_os_str().is_empty())
-            .unwrap_or(Path::new("."));
-        let place = idle_tide_core::unfinished::file_in(folder)?;
+        let place = idle_tide_core::unfinished::file_beside(&path)?;
         Ok(Writing {
             path,
             form,
@@ -545,11 +634,40 @@ impl Writing {
         Ok(())
     }
 
+    /// Puts it in its place, or keeps it beside in a transaction; gives how many documents it holds.
+    ///
+    /// # Errors
+    /// As [`Writing::end`].
+    pub fn end_in(self, folder: &Folder) -> io::Result<u64> {
+        let Some(pending) = &folder.pending else {
+            return self.end();
+        };
+        let (path, count) = (self.path.clone(), self.count);
+        let place = self.written()?;
+        let mut pending = pending.lock().unwrap_or_else(PoisonError::into_inner);
+        match pending.0.iter_mut().find(|(known, ..)| *known == path) {
+            Some((_, before, _)) => *before = place,
+            None => {
+                let before = was(&path);
+                pending.0.push((path, place, before));
+            }
+        }
+        Ok(count)
+    }
+
     /// Puts it in its place; gives how many documents it holds.
     ///
     /// # Errors
     /// If it cannot be written; what was there before is there still.
-    pub fn end(mut self) -> io::Result<u64> {
+    pub fn end(self) -> io::Result<u64> {
+        let (path, count) = (self.path.clone(), self.count);
+        let place = self.written()?;
+        place.persist(path).map_err(|error| error.error)?;
+        Ok(count)
+    }
+
+    /// Writes it to its end, beside its place.
+    fn written(mut self) -> io::Result<NamedTempFile> {
         if self.form == Form::Array {
             let last: &[u8] = if self.count == 0 { b"[]\n" } else { b"\n]\n" };
             self.out.write_all(last)?;
@@ -562,8 +680,7 @@ impl Writing {
             place.as_file().set_permissions(before.permissions())?;
         }
         place.as_file().sync_all()?;
-        place.persist(&self.path).map_err(|error| error.error)?;
-        Ok(self.count)
+        Ok(place)
     }
 }
 

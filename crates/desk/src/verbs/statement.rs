@@ -206,7 +206,7 @@ fn ask(turn: &mut Turn<'_>, run: Run) -> Next {
     let mut asked = guard::counts(&run.about.sweeps, &session.catalog, session.dialect);
     if let Some((Change { chosen: Some(chosen), .. }, Way::CannotBeHeld(_))) = &run.change {
         asked.push(Count {
-            query: look::count_of(chosen),
+            query: chosen.count(),
             sweep: usize::MAX,
             of: Counted::Rows,
         });

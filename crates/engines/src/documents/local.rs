@@ -4,7 +4,7 @@ use std::borrow::Cow;
 use std::io;
 use std::path::Path as FilePath;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use idle_tide_core::document::compare::Key;
 use idle_tide_core::document::shape::Shape;
@@ -15,7 +15,9 @@ use idle_tide_dock::files::{self, Collection, Folder, Form, Trouble, Writing};
 use idle_tide_dock::flow::{Chain, Change, FlowError, Limits, Places, Program};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::FLOW;
-use idle_tide_lang::flow::ast::{Definition, Flow, Path, Source, Statement, Write};
+use idle_tide_lang::flow::ast::{
+    Definition, Flow, Path, Source, Statement, Transaction, Write,
+};
 
 use super::rows::Documents;
 use super::{
@@ -38,6 +40,8 @@ pub struct Local {
     refusing: bool,
     keep_going: bool,
     earlier: Option<Earlier>,
+    /// Since when a transaction has been open.
+    transaction: Option<Instant>,
 }
 
 /// The other collections of the same folder, for joins and saves.
@@ -73,6 +77,7 @@ impl Local {
             refusing: false,
             keep_going,
             earlier: None,
+            transaction: None,
         })
     }
 
@@ -120,7 +125,7 @@ impl Local {
             }
         };
         let done = files::read(
-            &collection.path,
+            &self.folder.now(&collection.path),
             &mut guarded,
             if self.keep_going {
                 Some(&mut tell)
@@ -389,7 +394,7 @@ impl Local {
         change: &mut dyn FnMut(Document) -> Result<Option<Document>, FlowError>,
     ) -> Result<(), EngineError> {
         let failed = |e: &io::Error| disk(&collection.path, e);
-        let form = files::form_of(&collection.path).map_err(|e| failed(&e))?;
+        let form = form_of(collection).map_err(|e| failed(&e))?;
         let mut writing = Writing::begin(&collection.path, form).map_err(|e| failed(&e))?;
         // What is broken would be lost.
         let strict = Local {
@@ -398,6 +403,7 @@ impl Local {
             cancel: Arc::clone(&self.cancel),
             refusing: false,
             earlier: None,
+            transaction: self.transaction,
         };
         strict.read(collection, &mut Vec::new(), &mut |document| {
             if let Some(document) = change(document).map_err(EngineError::of_flow)? {
@@ -405,12 +411,51 @@ impl Local {
             }
             Ok(true)
         })?;
-        writing.end().map(drop).map_err(|e| failed(&e))
+        writing
+            .end_in(&self.folder)
+            .map(drop)
+            .map_err(|e| failed(&e))
+    }
+
+    /// Begins or ends a transaction: changed files wait beside their places until all are put there.
+    fn transact(&mut self, what: Transaction) -> Result<Outcome, EngineError> {
+        let open = self.folder.in_transaction();
+        match what {
+            Transaction::Begin if open => {
+                return Err(EngineError::plain(
+                    "A transaction is open already;  commit;  or  rollback;  ends it.",
+                ));
+            }
+            Transaction::Begin => {
+                self.folder.begin();
+                self.transaction = Some(Instant::now());
+                return Ok(Outcome::default());
+            }
+            _ if !open => {
+                return Err(EngineError::plain(
+                    "No transaction is open;  begin;  opens one.",
+                ));
+            }
+            _ => self.transaction = None,
+        }
+        match what {
+            Transaction::Commit => self.folder.commit().map_err(|words| EngineError {
+                fault: Fault::Constraint,
+                ..EngineError::plain(words)
+            })?,
+            _ => self.folder.roll_back(),
+        }
+        Ok(Outcome::default())
     }
 
     fn define_statement(&mut self, definition: &Definition) -> Result<Outcome, EngineError> {
         if let Some(error) = self.refuse() {
             return Err(error);
+        }
+        if self.folder.in_transaction() {
+            return Err(EngineError::plain(
+                "In a transaction over files only documents change;  commit;  or  rollback;  ends it.",
+            ));
         }
         let mut outcome = Outcome::default();
         match definition {
@@ -495,6 +540,14 @@ impl Local {
     }
 }
 
+/// How the documents of a collection stand in its file; one that is not in its place yet has a line each.
+fn form_of(collection: &Collection) -> io::Result<Form> {
+    match collection.path.exists() {
+        true => files::form_of(&collection.path),
+        false => Ok(Form::Lines),
+    }
+}
+
 fn disk(path: &FilePath, error: &io::Error) -> EngineError {
     EngineError {
         fault: Fault::Disk,
@@ -552,7 +605,7 @@ impl Beside<'_> {
 
     fn each(&self, collection: &Collection, take: &mut dyn FnMut(Document)) -> Result<(), String> {
         let read = files::read::<()>(
-            &collection.path,
+            &self.folder.now(&collection.path),
             &mut |d| {
                 take(d);
                 Ok(true)
@@ -609,7 +662,7 @@ impl Beside<'_> {
         let existing = self.existing(name)?;
         let (path, form) = match &existing {
             Some(collection) => {
-                let form = files::form_of(&collection.path);
+                let form = form_of(collection);
                 (
                     collection.path.clone(),
                     form.map_err(|e| io_words(name, &e))?,
@@ -634,7 +687,7 @@ impl Beside<'_> {
         for document in more {
             writing.put(document).map_err(failed)?;
         }
-        writing.end().map_err(failed)?;
+        writing.end_in(self.folder).map_err(failed)?;
         if existing.is_none() {
             self.made.push(format!(
                 "The collection {name} came into being, in {}.",
@@ -820,7 +873,7 @@ impl Connection for Local {
                 ("collections".into(), collections.len().to_string()),
                 ("bytes of files".into(), bytes.to_string()),
             ],
-            has_transactions: false,
+            transaction: self.transaction,
             ..Bearings::of("documents")
         }
     }
@@ -846,9 +899,7 @@ impl Connection for Local {
                 Statement::Call(_) => Err(EngineError::plain(
                     "call sends a command to a server, and these are files.",
                 )),
-                Statement::Transaction(_) => Err(EngineError::plain(
-                    "Files have no transactions: every statement counts by itself, whole or not at all.",
-                )),
+                Statement::Transaction(what) => self.transact(*what),
             })
     }
 

@@ -240,3 +240,53 @@ fn files_are_for_reading_unless_it_is_said() {
     }
     assert_eq!(names(folder.path()), ["notes.jsonl"]);
 }
+
+/// Files that are changed in a transaction wait beside their places: read there by this session, seen by nobody else,
+/// put there together, and not over what another program wrote meanwhile.
+#[test]
+fn transactions_over_files_are_kept_or_taken_back() {
+    let dir = tempfile::tempdir().expect("a folder");
+    let path = |name: &str| dir.path().join(name);
+    let before = "{\"_id\":1,\"kg\":2}\n{\"_id\":2,\"kg\":3}\n";
+    fs::write(path("lines.jsonl"), before).expect("written");
+    fs::write(path("array.json"), "[{\"_id\":1,\"kg\":2}]\n").expect("written");
+    let address = format!("docs:{}", dir.path().display());
+    let mut here = connect(&address);
+    let say = |here: &mut dyn Connection, statement: &str| {
+        let (rows, _) = run(here, statement).unwrap_or_else(|e| panic!("{statement}: {e:?}"));
+        rows.concat()
+    };
+    let made = |name: &str| path(name).exists();
+    for (end, kept) in [("rollback", false), ("commit", true)] {
+        say(&mut *here, "begin");
+        assert!(here.bearings().transaction.is_some());
+        say(&mut *here, "update lines where kg = 2 set kg = 9");
+        say(&mut *here, "update lines where kg = 9 set kg = 10");
+        say(&mut *here, "delete all from array");
+        say(&mut *here, "insert into fresh { _id: 7 }");
+        assert_eq!(say(&mut *here, "from lines where kg = 10 pick { _id }"), r#"{"_id":1}"#);
+        assert_eq!(say(&mut *here, "from array count"), r#"{"count":0}"#);
+        assert_eq!(say(&mut *here, "from fresh"), r#"{"_id":7}"#);
+        assert!(run(&mut *here, "drop collection lines").is_err() && run(&mut *here, "begin").is_err());
+        assert_eq!(fs::read_to_string(path("lines.jsonl")).expect("read"), before);
+        assert!(!made("fresh.jsonl"));
+        say(&mut *here, end);
+        assert!(here.bearings().transaction.is_none());
+        assert_eq!(made("fresh.jsonl"), kept);
+        let array = fs::read_to_string(path("array.json")).expect("read");
+        assert_eq!(array.contains("kg"), !kept, "{array}");
+        assert!(array.trim_start().starts_with('['), "{array}");
+    }
+    // Another program writes meanwhile.
+    say(&mut *here, "begin");
+    say(&mut *here, "delete all from lines");
+    say(&mut *here, "delete all from fresh");
+    fs::write(path("lines.jsonl"), "{\"_id\":5}\n").expect("written");
+    let error = run(&mut *here, "commit").expect_err("changed meanwhile");
+    assert!(error.message.contains("was changed by another program"), "{error:?}");
+    assert!(here.bearings().transaction.is_none());
+    assert_eq!(say(&mut *here, "from lines"), r#"{"_id":5}"#);
+    assert_eq!(say(&mut *here, "from fresh"), r#"{"_id":7}"#);
+    // Nothing is left beside.
+    assert_eq!(fs::read_dir(dir.path()).expect("read").count(), 3);
+}

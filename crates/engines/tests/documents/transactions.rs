@@ -138,13 +138,6 @@ fn where_there_are_none_it_is_said() {
     assert!(error.message.contains("only replica sets"), "{error:?}");
     let error = run(&mut *alone, "commit").expect_err("none");
     assert!(error.message.contains("begin;"), "{error:?}");
-    let folder = tempfile::tempdir().expect("a folder");
-    let mut files = connect(&format!("docs:{}", folder.path().display()));
-    let error = run(&mut *files, "begin").expect_err("none");
-    assert!(
-        error.message.contains("Files have no transactions"),
-        "{error:?}"
-    );
 }
 
 #[test]

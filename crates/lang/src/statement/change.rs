@@ -6,6 +6,7 @@ use super::condition::Condition;
 use super::sql::{Cursor, MODIFIERS, Reader, WRITES, word_of};
 use super::{Named, summary};
 use crate::dialect::{Dialect, Family};
+use crate::flow::ast::{Expr, Node, Operator, Path, Statement, Step, Write};
 use crate::token::{Token, TokenKind, significant, tokens};
 
 /// What is done to rows.
@@ -34,11 +35,16 @@ pub struct Chosen {
     pub joined: bool,
     /// Whether the statement limits their number itself.
     pub limited: bool,
+    /// Whether they are documents.
+    documents: bool,
 }
 
 impl Chosen {
-    /// The query that reads these rows: `columns` as they are written in SQL.
+    /// The query that reads these rows: `columns` as they are written in SQL; documents are read whole.
     pub fn query(&self, columns: &str) -> String {
+        if self.documents {
+            return format!("from {}", self.from);
+        }
         format!("{}select {columns} from {}", self.with, self.from)
     }
 }
@@ -56,6 +62,16 @@ pub struct Change {
     pub sets: Vec<String>,
     /// Columns that the condition compares with single values, and with how many.
     pub fixed: Vec<(String, usize)>,
+}
+
+impl Chosen {
+    /// The query that counts them; of a join at most so many they are.
+    pub fn count(&self) -> String {
+        match self.documents {
+            true => format!("from {} count", self.from),
+            false => format!("select count(*) from ({}) as chosen", self.query("1")),
+        }
+    }
 }
 
 impl Change {
@@ -78,11 +94,11 @@ impl Change {
     }
 }
 
-/// The change that a statement of SQL makes, if it is an update, a delete, a merge or an insert from a query, and of one
-/// table alone.
+/// The change that a statement makes, if it is an update, a delete, a merge or an insert from a query, and of one
+/// table or collection alone.
 pub fn change(text: &str, dialect: &Dialect) -> Option<Change> {
     if dialect.is_flow() {
-        return None;
+        return of_flow(text);
     }
     let about = summary(text, dialect);
     let list = significant(&tokens(text, dialect));
@@ -125,6 +141,76 @@ pub fn change(text: &str, dialect: &Dialect) -> Option<Change> {
         "insert" | "replace" => of.insert(&c),
         "merge" => Some(of.found(Does::Merge, None, Vec::new(), Vec::new())),
         _ => None,
+    }
+}
+
+/// The change that a statement of the flow language makes to documents which are there.
+fn of_flow(text: &str) -> Option<Change> {
+    let zone = idle_tide_core::document::time::TimeZone::UTC;
+    let Statement::Write(write) = crate::flow::parse(text, &zone).statement? else {
+        return None;
+    };
+    let path = |path: &Path| match path.steps.first() {
+        Some(Step::Name(name)) => Some(name.clone()),
+        _ => None,
+    };
+    let (does, collection, predicate, sets) = match &write {
+        Write::Insert { .. } => return None,
+        Write::Update {
+            collection,
+            predicate,
+            set,
+            remove,
+        } => {
+            let paths = set.iter().map(|(path, _)| path).chain(remove);
+            let sets = paths.filter_map(path).collect();
+            (Does::Update, collection, predicate.as_ref(), sets)
+        }
+        Write::Delete {
+            collection,
+            predicate,
+        } => (Does::Delete, collection, predicate.as_ref(), Vec::new()),
+        Write::Empty { collection } => (Does::Delete, collection, None, Vec::new()),
+    };
+    let written = text.get(collection.span.clone())?.to_string();
+    let from = match predicate {
+        Some(predicate) => format!("{written} where {}", text.get(predicate.span.clone())?),
+        None => written.clone(),
+    };
+    let fixed = predicate.map_or(Vec::new(), identifiers);
+    Some(Change {
+        does,
+        table: Named {
+            shown: collection.name.clone(),
+            written: written.clone(),
+        },
+        chosen: Some(Chosen {
+            with: String::new(),
+            called: written,
+            from,
+            joined: false,
+            limited: false,
+            documents: true,
+        }),
+        sets,
+        fixed,
+    })
+}
+
+/// `_id = value` and `_id in (values)`, as the whole of a condition or joined to others by `and`.
+fn identifiers(predicate: &Expr) -> Vec<(String, usize)> {
+    let id = |e: &Expr| match &e.node {
+        Node::Path(path) => matches!(path.steps.as_slice(), [Step::Name(name)] if name == "_id"),
+        _ => false,
+    };
+    let found = |count| vec![("_id".to_string(), count)];
+    match &predicate.node {
+        Node::Binary(Operator::And, a, b) => [identifiers(a), identifiers(b)].concat(),
+        Node::Binary(Operator::Equal, a, b) if id(a) && b.constant().is_some() => found(1),
+        Node::In(e, list, false) if id(e) && list.iter().all(|e| e.constant().is_some()) => {
+            found(list.len())
+        }
+        _ => Vec::new(),
     }
 }
 
@@ -302,6 +388,7 @@ impl Parts<'_> {
             from,
             joined: all.len() > 1 || !joined.is_empty(),
             limited: words(tail, &["limit"]).is_some(),
+            documents: false,
         })
     }
 
@@ -447,6 +534,24 @@ mod tests {
             found(sql, &SQLITE),
             "Update berths | select 'berths'.* from 'berths' where [id] = 3 | depth | id:1"
         );
+    }
+
+    /// Documents that are changed or go are asked for with the same predicate.
+    #[test]
+    fn documents_of_a_change_are_asked_for_in_its_own_words() {
+        use crate::dialect::FLOW;
+        for (text, expected) in [
+            ("update landings where port = 'Outer Spit' and lines.kg > 5 set port = 'x', skipper.name = 'y' remove note;",
+             "Update landings | from landings where port = 'Outer Spit' and lines.kg > 5 | port skipper note | "),
+            ("update all landings set closed = true", "Update landings | from landings | closed | "),
+            ("delete from `old surveys` where _id in (1, 2) and x > 3",
+             "Delete old surveys | from `old surveys` where _id in (1, 2) and x > 3 |  | _id:2"),
+            ("empty landings", "Delete landings | from landings |  | "),
+            ("insert into landings { port: 'x' }", "none"),
+            ("from landings save over copies", "none"),
+        ] {
+            assert_eq!(found(text, &FLOW), expected, "{text}");
+        }
     }
 
     /// Only a condition that compares every column of the key with values names single rows.
