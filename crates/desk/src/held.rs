@@ -112,18 +112,23 @@ pub(crate) fn run_all(
     Ok(notes)
 }
 
+/// The statement that begins what can be taken back.
+pub(crate) fn beginning(family: Family, within: bool) -> &'static str {
+    match (within, family) {
+        (true, _) => "savepoint idle_tide_held",
+        // A later write could not wait for the lock of somebody else.
+        (false, Family::Sqlite) => "begin immediate",
+        (false, _) => "begin",
+    }
+}
+
 /// Begins what can be taken back.
 pub(crate) fn begin(
     connection: &mut dyn Connection,
     ticket: u64,
     within: bool,
 ) -> Result<(), EngineError> {
-    let statement = match (within, connection.dialect().family) {
-        (true, _) => "savepoint idle_tide_held",
-        // A later write could not wait for the lock of somebody else.
-        (false, Family::Sqlite) => "begin immediate",
-        (false, _) => "begin",
-    };
+    let statement = beginning(connection.dialect().family, within);
     run_all(connection, ticket, &[statement]).map(drop)
 }
 

@@ -211,11 +211,12 @@ impl Look {
         }
     }
 
-    /// The rows that it chooses, before it.
+    /// The rows that it chooses, before it; `begins` if what can be taken back begins with that.
     fn before(
         &self,
         connection: &mut dyn Connection,
         ticket: u64,
+        begins: bool,
     ) -> Result<Option<Rows>, EngineError> {
         let Some(chosen) = &self.change.chosen else {
             return Ok(None);
@@ -237,6 +238,11 @@ impl Look {
         if locks {
             query.push_str(" for update");
         }
+        if begins {
+            // Both go to a server in one round trip.
+            let beginning = held::beginning(connection.dialect().family, self.within);
+            query = format!("{beginning}; {query}");
+        }
         let mut rows = Rows::at_most(most);
         connection.run(ticket, &query, &mut rows)?;
         rows.fill();
@@ -245,6 +251,15 @@ impl Look {
             rows.once();
         }
         Ok(Some(rows))
+    }
+
+    /// Whether what can be taken back begins together with the reading of the rows.
+    fn begins_reading(&self, connection: &dyn Connection) -> bool {
+        let server = matches!(
+            connection.dialect().family,
+            Family::Postgres | Family::Mariadb
+        );
+        server && !self.within && self.change.chosen.is_some()
     }
 
     /// The same rows, as they are after it.
@@ -321,7 +336,8 @@ impl Look {
     }
 
     fn look(&self, connection: &mut dyn Connection, ticket: u64) -> Result<Seen, EngineError> {
-        let rows = match self.before(connection, ticket) {
+        let begins = self.begins_reading(connection);
+        let rows = match self.before(connection, ticket, begins) {
             // The statement itself says what is wrong, or runs all the same.
             Err(error) if matches!(error.fault, Fault::Statement | Fault::Other) => {
                 held::take_back(connection, self.within)?;
@@ -487,7 +503,11 @@ impl Work for Look {
     fn work(&mut self, at: &mut Bench<'_>) -> Result<(), EngineError> {
         let ticket = at.ticket;
         let connection = at.connection()?;
-        match held::begin(connection, ticket, self.within) {
+        let begun = match self.begins_reading(connection) {
+            true => Ok(()),
+            false => held::begin(connection, ticket, self.within),
+        };
+        match begun {
             // A server that makes no savepoint here.
             Err(error) if self.within && matches!(error.fault, Fault::Statement | Fault::Other) => {
                 self.cannot = Some(format!("the server says: {}", error.message));
