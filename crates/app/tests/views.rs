@@ -332,6 +332,24 @@ fn a_question_and_a_text() {
     s.holds("about");
 }
 
+/// What looks like a secret shows in no view of a result before it is asked for.
+#[test]
+fn secrets_are_covered_in_every_view() {
+    let mut s = Screen::harbour();
+    s.submit("select * from keepers;").holds("covered");
+    s.press(KeyCode::Esc)
+        .press(KeyCode::End)
+        .press(KeyCode::Enter);
+    assert!(!s.text(142, 42).contains("pbk$"), "{}", s.text(142, 42));
+    s.press(KeyCode::Esc);
+    for _ in 0..3 {
+        s.press(KeyCode::Right);
+    }
+    assert!(!s.text(142, 42).contains("pbk$"), "the foot");
+    s.press(KeyCode::Esc).submit("/reveal");
+    assert!(s.text(142, 42).contains("pbk$"));
+}
+
 /// A change is seen before and after, reading begins by itself, and one key keeps it or takes it back.
 #[test]
 fn a_held_change_is_seen_and_ended_by_one_key() {
@@ -340,13 +358,22 @@ fn a_held_change_is_seen_and_ended_by_one_key() {
     s.submit(change).holds("held");
     assert_eq!(s.app.focus, Focus::Read);
     s.control('d');
-    assert!(s.text(142, 42).contains("A change is held on"), "{}", s.text(142, 42));
+    assert!(
+        s.text(142, 42).contains("A change is held on"),
+        "{}",
+        s.text(142, 42)
+    );
     s.types("n").types("t");
     s.until("taken back", |app| app.desk.session().held().is_none());
     assert!(s.text(142, 42).contains("12 rows · taken back"));
-    s.press(KeyCode::Esc).submit("insert into quays select code || '2', name, faces, built from quays;");
+    s.press(KeyCode::Esc)
+        .submit("insert into quays select code || '2', name, faces, built from quays;");
     s.press(KeyCode::Esc);
-    assert!(s.text(142, 42).contains("Esc K  keeps the change"), "{}", s.text(142, 42));
+    assert!(
+        s.text(142, 42).contains("Esc K  keeps the change"),
+        "{}",
+        s.text(142, 42)
+    );
     s.press(KeyCode::Esc).types("K");
     s.until("kept", |app| app.desk.session().held().is_none());
     assert!(s.text(142, 42).contains("4 rows · kept"));

@@ -229,6 +229,20 @@ const SERVED: &[Row] = &[
         memory: Some(64),
     },
     Row {
+        what: "holding and showing 100 000 changed rows of PostgreSQL, against reading them, changing them, reading them again",
+        ours: "postgres:hold",
+        bare: "postgres:twice",
+        ratio: 2.0,
+        memory: None,
+    },
+    Row {
+        what: "the same of MariaDB",
+        ours: "mariadb:hold",
+        bare: "mariadb:twice",
+        ratio: 2.0,
+        memory: None,
+    },
+    Row {
         what: "1 M rows of 8 columns from MariaDB to CSV",
         ours: "mariadb:export",
         bare: "mariadb:decode",

@@ -11,6 +11,7 @@ use std::time::{Duration, Instant};
 
 use futures_util::StreamExt;
 use idle_tide_desk::export::{Replacing, Streaming};
+use idle_tide_desk::{Desk, Options, State, Writes};
 use idle_tide_draw::Layout;
 use idle_tide_draw::export::CSV;
 use idle_tide_engines::{Connection, OpenOptions, Silent, Sink, Source, open};
@@ -161,12 +162,85 @@ pub fn run(name: &str, dir: &Path) -> bool {
             black_box(catalog);
         }
         "questions" => questions(port(family)),
+        "hold" => drop(hold(family, port(family), CHANGE, Writes::Ask)),
+        "twice" => twice(family),
         "export" => export(family, dir),
         "decode" if family == "postgres" => postgres(port(family), None),
         "decode" => mariadb(port(family), None),
         _ => return false,
     }
     true
+}
+
+/// Changes a tenth of the table.
+const CHANGE: &str = "update big set crew = crew + 1 where id <= 100000";
+
+/// Runs a change in a desk, which holds it under `ask` and takes it back; how long the change took.
+fn hold(family: &str, port: u16, change: &str, writes: Writes) -> Duration {
+    let (sender, inbox) = std::sync::mpsc::channel();
+    let options = Options {
+        source: "bench".into(),
+        writes,
+        places: None,
+        stream: None,
+    };
+    let notify = Arc::new(move |event| drop(sender.send(event)));
+    let mut desk = Desk::new(connect(&url(family, port)), options, notify);
+    let until = |desk: &mut Desk, done: &dyn Fn(&Desk) -> bool| {
+        while !done(desk) {
+            desk.handle(inbox.recv().expect("an event"));
+        }
+    };
+    desk.arrive();
+    until(&mut desk, &|desk| {
+        desk.entry().is_some_and(|e| e.state == State::Done)
+    });
+    let start = Instant::now();
+    desk.submit(&format!("{change};"));
+    until(&mut desk, &|desk| !desk.is_busy());
+    let took = start.elapsed();
+    if writes == Writes::Ask {
+        let entry = desk.entry().expect("the change");
+        assert!(entry.sheet().is_some(), "{entry:?}");
+        desk.submit("/take-back");
+        until(&mut desk, &|desk| desk.session().held().is_none());
+    }
+    took
+}
+
+/// The same by the bare driver: the rows before, the change, the rows after, and everything taken back.
+fn twice(family: &str) {
+    let read = "select * from big where id <= 100000";
+    let (begin, back) = ("begin", "rollback");
+    runtime().block_on(async {
+        match family {
+            "postgres" => {
+                let client = bare_client(port(family), "bench").await;
+                for sql in [begin, read, CHANGE, read, back] {
+                    black_box(client.simple_query(sql).await.expect("runs"));
+                }
+            }
+            _ => {
+                let mut conn = bare_mariadb().await;
+                for sql in [begin, read, CHANGE, read, back] {
+                    let rows: Vec<mysql_async::Row> = conn.query(sql).await.expect("runs");
+                    black_box(rows);
+                }
+            }
+        }
+    });
+}
+
+/// The bare driver, connected.
+async fn bare_mariadb() -> mysql_async::Conn {
+    let options = mysql_async::OptsBuilder::default()
+        .ip_or_hostname("127.0.0.1")
+        .tcp_port(port("mariadb"))
+        .user(Some("haven"))
+        .pass(Some(SECRET))
+        .db_name(Some("bench"))
+        .prefer_socket(false);
+    mysql_async::Conn::new(options).await.expect("connects")
 }
 
 fn export(family: &str, dir: &Path) {
@@ -358,6 +432,15 @@ pub fn report() {
             ours.as_secs_f64() * 1e3,
             first.0.as_secs_f64() * 1e3,
             (ours.as_secs_f64() - first.0.as_secs_f64()) / 0.1
+        );
+        let change = "update big set crew = crew + 1 where id between 500 and 509 and crew < 99";
+        let held = hold(family, slow, change, Writes::Ask);
+        let free = hold(family, slow, change, Writes::Free);
+        println!(
+            "| {family}: an update of 10 rows of a million that is looked at, and one that is not, over that link | {:.0} ms | {:.0} ms | {:.1} round trips more; bound 2 |",
+            held.as_secs_f64() * 1e3,
+            free.as_secs_f64() * 1e3,
+            (held.as_secs_f64() - free.as_secs_f64()) / 0.1
         );
     }
 }

@@ -7,14 +7,18 @@ use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::thread::JoinHandle;
 
 use idle_tide_core::order::each_row;
-use idle_tide_core::{Column, RowBatch};
+use idle_tide_core::{Column, RowBatch, ValueRef};
 use idle_tide_draw::export::{Layout, writer};
 use idle_tide_draw::picture::{bytes, counted, grouped};
 use idle_tide_engines::{Outcome, Sink};
 
+use crate::covering::WORD;
 use crate::links::Links;
 pub use crate::replacing::Replacing;
 use crate::sheet::{Sheet, read};
+
+/// Rows whose values are looked at for secrets before the result is written.
+const LOOKED_AT: u64 = 200;
 
 /// `~/` at the start of a path stands for the home directory.
 pub fn expand(path: &str) -> PathBuf {
@@ -58,13 +62,45 @@ pub fn export(
     } else {
         ""
     };
+    let covered = covered_names(sheet);
+    let covered = match covered.is_empty() {
+        true => String::new(),
+        false => format!(
+            "; {} is covered in it, --revealed writes it",
+            covered.join(", ")
+        ),
+    };
     Ok(format!(
-        "{}{part} as {}, {}, in {}{replaced}",
+        "{}{part} as {}, {}, in {}{replaced}{covered}",
         counted(rows, "row"),
         layout.format.label,
         bytes(size),
         path.display()
     ))
+}
+
+/// The columns whose values are covered: by their names, and those of which one of the first values has the look.
+fn covered_in(sheet: &Sheet) -> Vec<usize> {
+    let mut covered = sheet.covered_columns();
+    let set = read(&sheet.set);
+    for row in 0..set.len().min(LOOKED_AT) {
+        let Ok((batch, within)) = set.locate(row) else {
+            break;
+        };
+        for (column, value) in batch.row(within).values().enumerate() {
+            if sheet.covers(column, value) && !covered.contains(&column) {
+                covered.push(column);
+            }
+        }
+    }
+    covered
+}
+
+/// The shown columns whose values are covered.
+fn covered_names(sheet: &Sheet) -> Vec<String> {
+    let covered = covered_in(sheet);
+    let shown = sheet.view.columns.iter().filter(|at| covered.contains(at));
+    shown.map(|at| sheet.labels[*at].clone()).collect()
 }
 
 /// The names and endings under which a drawing is written.
@@ -115,12 +151,14 @@ pub fn write_sheet(
         .collect();
     let mut writer = writer(layout, out);
     writer.columns(&columns)?;
-    let natural = sheet
-        .view
-        .columns
-        .iter()
-        .copied()
-        .eq(0..set.columns().len());
+    let covered = covered_in(sheet);
+    let natural = covered.is_empty()
+        && sheet
+            .view
+            .columns
+            .iter()
+            .copied()
+            .eq(0..set.columns().len());
     let mut count = 0;
     if natural && sheet.view.rows.is_none() {
         for at in 0..set.batches() {
@@ -137,7 +175,11 @@ pub fn write_sheet(
         each_row(&set, rows, stopped, &mut |_, row| {
             let values: Vec<_> = row.values().collect();
             let mut chosen = RowBatch::new();
-            chosen.push_row(sheet.view.columns.iter().map(|at| values[*at]));
+            let value = |at: &usize| match covered.contains(at) && !values[*at].is_null() {
+                true => ValueRef::Text(WORD),
+                false => values[*at],
+            };
+            chosen.push_row(sheet.view.columns.iter().map(value));
             failed = writer.row(chosen.row(0));
             count += 1;
             failed.is_ok()

@@ -150,7 +150,9 @@ pub fn gone_with(
             };
             let own = dialect.quote_name(own);
             let keys = chosen.query(&format!("{}.{}", chosen.called, dialect.quote_name(other)));
-            let query = format!("select count(*) from {name} where {own} in (select * from ({keys}) as chosen)");
+            let query = format!(
+                "select count(*) from {name} where {own} in (select * from ({keys}) as chosen)"
+            );
             Some((object.name.clone(), query))
         })
         .collect();
@@ -322,8 +324,16 @@ pub fn question(
     if let Some((change, why)) = ends.lasts {
         let why = format!("It cannot be looked at first and taken back: {why}.");
         if sweeps.is_empty() {
-            let chosen = asked.iter().zip(answers).find(|(c, _)| c.sweep == usize::MAX);
-            parts.extend(chosen_rows(change, chosen.and_then(|(_, rows)| *rows), dialect, &why));
+            let chosen = asked
+                .iter()
+                .zip(answers)
+                .find(|(c, _)| c.sweep == usize::MAX);
+            parts.extend(chosen_rows(
+                change,
+                chosen.and_then(|(_, rows)| *rows),
+                dialect,
+                &why,
+            ));
         } else if let Some(part) = parts.last_mut() {
             part.after.push_str(&format!(" {why}"));
         }

@@ -213,7 +213,8 @@ impl Settle {
         held.settling = true;
         let within = held.within;
         if keep {
-            turn.services.held_is(&turn.session.source, Some((&held.what, true)));
+            turn.services
+                .held_is(&turn.session.source, Some((&held.what, true)));
         }
         Some(Settle {
             keep,
@@ -255,11 +256,18 @@ impl Task for Settle {
                     false => "Kept: everybody sees it now.",
                 };
                 let notes = self.notes.join(" ");
-                settled(turn, Holding::Kept, &format!("{words} {notes}"), Tone::Active);
+                settled(
+                    turn,
+                    Holding::Kept,
+                    &format!("{words} {notes}"),
+                    Tone::Active,
+                );
             }
             Ok(()) => {
                 let words = match self.by_itself {
-                    true => "Its time was over, and nobody kept it: it was taken back. Everything is as it was before.",
+                    true => {
+                        "Its time was over, and nobody kept it: it was taken back. Everything is as it was before."
+                    }
                     false => "Taken back: everything is as it was before.",
                 };
                 // What a server could not take back it says.
@@ -308,8 +316,12 @@ impl Task for Settle {
 /// The server took the change back with the connection or the transaction.
 pub(crate) fn gone(turn: &mut Turn<'_>) {
     let words = match turn.session.lost {
-        true => "The connection was lost while the change was held: the server takes it back, and nothing of it is kept.",
-        false => "The server ended the transaction in which the change was held: it is taken back, and nothing of it is kept.",
+        true => {
+            "The connection was lost while the change was held: the server takes it back, and nothing of it is kept."
+        }
+        false => {
+            "The server ended the transaction in which the change was held: it is taken back, and nothing of it is kept."
+        }
     };
     settled(turn, Holding::TakenBack, words, Tone::Danger);
 }

@@ -7,6 +7,7 @@ pub mod about;
 pub mod arrival;
 mod ask;
 mod catalog;
+pub mod covering;
 mod desk;
 mod draft;
 mod entries;

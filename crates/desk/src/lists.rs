@@ -1,9 +1,11 @@
 //! Lists of objects by kind, what is found by name, and the figures of a table, as results.
 
-use idle_tide_core::{Catalog, Column, Figures, Kind, Object, ResultSet, Value};
+use idle_tide_core::{Catalog, Column, Figures, Kind, Object, ResultSet, Value, ValueRef};
 use idle_tide_draw::picture::{counted, grouped};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::command::fits_pattern;
+
+use crate::covering::{Covering, WORD, is_secret};
 
 fn column(name: &str) -> Column {
     Column::named(name)
@@ -298,7 +300,7 @@ fn odd_kinds(declared: &str, figures: &Figures) -> String {
 }
 
 /// The figures of every column of a table, one row each.
-pub fn figures(gathered: &[(Column, Figures)]) -> ResultSet {
+pub fn figures(gathered: &[(Column, Figures)], covering: &Covering) -> ResultSet {
     let columns = [
         "column",
         "type",
@@ -322,6 +324,15 @@ pub fn figures(gathered: &[(Column, Figures)]) -> ResultSet {
             } else {
                 format!("over {}", grouped(different)).into()
             };
+            let hides = |value: ValueRef<'_>| {
+                !value.is_null() && (covering.covers(&of.name) || is_secret(value))
+            };
+            let shown = |value: &Option<Value>| match value {
+                Some(value) if hides(value.as_ref()) => WORD.into(),
+                Some(value) => value.clone(),
+                None => Value::Null,
+            };
+            let mean = figures.mean().filter(|_| !covering.covers(&of.name));
             let lengths = figures
                 .shortest
                 .zip(figures.longest)
@@ -338,6 +349,9 @@ pub fn figures(gathered: &[(Column, Figures)]) -> ResultSet {
                 .into_iter()
                 .filter(|(_, count)| *count > 1)
                 .map(|(value, count)| {
+                    if hides(value.as_ref()) {
+                        return format!("{WORD} ×{count}");
+                    }
                     let mut text: String = value.as_ref().plain().chars().take(24).collect();
                     if text.is_empty() {
                         text = "''".into();
@@ -357,9 +371,9 @@ pub fn figures(gathered: &[(Column, Figures)]) -> ResultSet {
                 } else {
                     common.join(", ").into()
                 },
-                figures.least.clone().unwrap_or(Value::Null),
-                figures.most.clone().unwrap_or(Value::Null),
-                figures.mean().map(|mean| (mean * 1e4).round() / 1e4).into(),
+                shown(&figures.least),
+                shown(&figures.most),
+                mean.map(|mean| (mean * 1e4).round() / 1e4).into(),
                 lengths.into(),
             ]
         })

@@ -82,7 +82,9 @@ pub(crate) fn way(turn: &Turn<'_>, change: &Change) -> Way {
         }
     }
     match settings.hold_minutes {
-        Some(minutes) if minutes <= 0.0 => Way::CannotBeHeld("hold-minutes is 0 in the settings".into()),
+        Some(minutes) if minutes <= 0.0 => {
+            Way::CannotBeHeld("hold-minutes is 0 in the settings".into())
+        }
         _ => Way::Held,
     }
 }
@@ -306,9 +308,16 @@ impl Look {
         if self.change.does != Does::Insert || !self.key.counts {
             return Ok(None);
         }
-        let (name, table) = (self.key.name(key, connection.dialect()), &self.change.table.written);
+        let (name, table) = (
+            self.key.name(key, connection.dialect()),
+            &self.change.table.written,
+        );
         let mut rows = Rows::default();
-        connection.run(ticket, &format!("select max({name}) from {table}"), &mut rows)?;
+        connection.run(
+            ticket,
+            &format!("select max({name}) from {table}"),
+            &mut rows,
+        )?;
         Ok(match rows.rows.first().and_then(|row| row.first()) {
             Some(Value::Integer(number)) => Some(*number),
             _ => None,
@@ -437,8 +446,14 @@ impl Look {
             }
         }
         // A key that is changed counts twice in some books.
-        if self.change.sets_one_of(&self.key.columns.iter().map(String::as_str).collect::<Vec<_>>())
-        {
+        if self.change.sets_one_of(
+            &self
+                .key
+                .columns
+                .iter()
+                .map(String::as_str)
+                .collect::<Vec<_>>(),
+        ) {
             found.rows = 0;
         }
         found
@@ -517,7 +532,8 @@ impl Work for Look {
         }
         match self.look(connection, ticket) {
             Ok(seen) => {
-                self.idle = seen.outcome.changed == Some(0) && seen.elsewhere == Elsewhere::default();
+                self.idle =
+                    seen.outcome.changed == Some(0) && seen.elsewhere == Elsewhere::default();
                 self.seen = Some(seen);
                 match self.idle {
                     true => held::keep(connection, self.within).map(drop),
@@ -567,13 +583,15 @@ impl Task for Look {
             self.within,
             limit,
         );
-        turn.services.held_is(&turn.session.source, Some((&held.what, false)));
+        turn.services
+            .held_is(&turn.session.source, Some((&held.what, false)));
         turn.start(Watch::over(&held));
         turn.session.held = Some(held);
         let content = match seen.rows {
             Some(rows) if !rows.rows.is_empty() => {
                 let (set, pairs) = side_by_side(rows, seen.after);
-                let mut sheet = Sheet::new(Arc::new(RwLock::new(set)));
+                let covering = turn.services.covering.clone();
+                let mut sheet = Sheet::new(Arc::new(RwLock::new(set))).covered_by(covering);
                 sheet.pairs = pairs;
                 Content::Rows(sheet)
             }
@@ -588,7 +606,8 @@ impl Task for Look {
         }
         // Nothing runs past it before it is kept or taken back.
         let rest = turn.waiting.span.end;
-        turn.session.give_back(turn.waiting, rest, Returned::default());
+        turn.session
+            .give_back(turn.waiting, rest, Returned::default());
         turn.request(Request::Read);
         Next::Done(content)
     }
@@ -609,7 +628,10 @@ impl Look {
             .collect();
         if seen.elsewhere.rows > 0 {
             let more = if with.is_empty() { "" } else { "more " };
-            with.push(format!("{} {more}of other tables", counted(seen.elsewhere.rows, thing)));
+            with.push(format!(
+                "{} {more}of other tables",
+                counted(seen.elsewhere.rows, thing)
+            ));
         }
         if !with.is_empty() {
             let with = with.join(", ");
@@ -661,7 +683,9 @@ impl Look {
             _ if rows.key.is_empty() => {
                 "as they were: no key tells them apart, so they cannot be shown as they would be"
             }
-            _ => "as they were: the key itself is changed, so they cannot be shown as they would be",
+            _ => {
+                "as they were: the key itself is changed, so they cannot be shown as they would be"
+            }
         };
         if rows.more {
             return Some(format!(
@@ -679,8 +703,7 @@ impl Look {
                 grouped(changed)
             ));
         }
-        (seen.after.is_none() && self.change.does == Does::Update)
-            .then(|| format!("Shown {part}."))
+        (seen.after.is_none() && self.change.does == Does::Update).then(|| format!("Shown {part}."))
     }
 }
 
@@ -799,7 +822,8 @@ impl Sink for Rows {
                 self.more = true;
                 break;
             }
-            self.rows.push(row.values().map(|value| value.to_owned()).collect());
+            self.rows
+                .push(row.values().map(|value| value.to_owned()).collect());
         }
         Ok(())
     }
@@ -933,7 +957,10 @@ mod tests {
     /// A row that a join meets twice is one.
     #[test]
     fn rows_of_a_join_are_met_once() {
-        let mut found = rows(&[0], &[(1, "Tern", "a"), (1, "Tern", "a"), (2, "Gull", "b")]);
+        let mut found = rows(
+            &[0],
+            &[(1, "Tern", "a"), (1, "Tern", "a"), (2, "Gull", "b")],
+        );
         found.once();
         assert_eq!(found.rows.len(), 2);
     }
@@ -952,7 +979,12 @@ mod tests {
             "id in (1, 2)"
         );
         assert_eq!(
-            which(&key(&["order", "name"], false), &found.rows, &[0, 1], &MARIADB),
+            which(
+                &key(&["order", "name"], false),
+                &found.rows,
+                &[0, 1],
+                &MARIADB
+            ),
             "(`order` = 1 and name = 'O''Tern') or (`order` = 2 and name = 'Gull')"
         );
         assert_eq!(

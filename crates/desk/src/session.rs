@@ -17,6 +17,7 @@ use idle_tide_lang::dialect::SQLITE;
 use secrecy::SecretString;
 
 use crate::ask::Wanted;
+use crate::covering::Covering;
 use crate::draft::Drafts;
 use crate::entries::Entries;
 use crate::entry::{Content, Entry, State};
@@ -501,6 +502,8 @@ pub(crate) struct Services {
     /// Takes rows as they come instead of keeping them as results.
     pub(crate) stream: Option<MakeSink>,
     pub(crate) default_writes: Writes,
+    /// Which names are covered.
+    pub(crate) covering: Covering,
     /// Servers found on this machine, and which saved sources answer.
     pub(crate) found: (Vec<Found>, Vec<(String, bool)>),
     /// Whether this machine is being looked at.

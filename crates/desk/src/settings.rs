@@ -159,6 +159,9 @@ pub struct Settings {
     /// A file in which what happens is written down.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub log: Option<PathBuf>,
+    /// Patterns of the names of columns whose values are covered, in the place of the usual ones.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub covered: Option<Vec<String>>,
     /// Changes that name rows by their key are looked at before they are kept from so many rows on.
     #[serde(rename = "look-from", skip_serializing_if = "Option::is_none")]
     pub look_from: Option<usize>,

@@ -4,11 +4,12 @@
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use idle_tide_core::column_labels;
 use idle_tide_core::order::{choose_rows, order_rows};
 use idle_tide_core::result::ResultSet;
+use idle_tide_core::{Column, ValueRef, column_labels};
 use parking_lot::{RwLock, RwLockReadGuard};
 
+use crate::covering::{Covering, is_secret};
 use crate::filter::Filter;
 
 /// What the reader asked to see.
@@ -37,6 +38,12 @@ pub struct Sheet {
     pub labels: Vec<String>,
     /// What is being worked out, if anything.
     pub working: Option<&'static str>,
+    /// Which names are covered.
+    pub covering: Covering,
+    /// Whether what is covered is shown all the same.
+    pub revealed: bool,
+    /// The columns that are covered by their names.
+    covered: Vec<bool>,
     /// Pairs of columns: a value before, and the same after.
     pub pairs: Vec<(usize, usize)>,
     /// Whether its rows were given up to keep within the disk budget.
@@ -58,6 +65,9 @@ impl Sheet {
             view: View::default(),
             labels: Vec::new(),
             working: None,
+            covering: Covering::default(),
+            revealed: false,
+            covered: Vec::new(),
             pairs: Vec::new(),
             given_up: false,
             stop: Arc::default(),
@@ -80,6 +90,38 @@ impl Sheet {
             self.view.columns = (0..labels.len()).collect();
             self.labels = labels;
         }
+        if self.covered.len() != self.labels.len() {
+            self.cover();
+        }
+    }
+
+    /// The same sheet with other names covered.
+    pub fn covered_by(mut self, covering: Covering) -> Self {
+        self.covering = covering;
+        self.cover();
+        self
+    }
+
+    fn cover(&mut self) {
+        let set = read(&self.set);
+        let of = |column: &Column| {
+            let origin = column.origin.as_ref().map(|(_, name)| name.as_str());
+            self.covering.covers(&column.name) || origin.is_some_and(|o| self.covering.covers(o))
+        };
+        self.covered = set.columns().iter().map(of).collect();
+    }
+
+    /// The columns that are covered by their names, as long as they are not revealed.
+    pub fn covered_columns(&self) -> Vec<usize> {
+        let all = 0..self.covered.len();
+        all.filter(|column| !self.revealed && self.covered[*column])
+            .collect()
+    }
+
+    /// Whether a value of a column is covered.
+    pub fn covers(&self, column: usize, value: ValueRef<'_>) -> bool {
+        let named = self.covered.get(column).copied().unwrap_or(false);
+        !self.revealed && !value.is_null() && (named || is_secret(value))
     }
 
     /// Number of rows that are shown.

@@ -65,8 +65,9 @@ impl Berth {
             }
             family => {
                 let port = format!("HAVEN_{}_PORT", family.to_uppercase());
-                let port = std::env::var(&port)
-                    .unwrap_or_else(|_| panic!("{port} is not set: scripts/test starts the servers"));
+                let port = std::env::var(&port).unwrap_or_else(|_| {
+                    panic!("{port} is not set: scripts/test starts the servers")
+                });
                 let of = |database: &str| {
                     format!("{family}://haven:the%20owner%27s%20secret@127.0.0.1:{port}/{database}")
                 };
@@ -223,7 +224,10 @@ fn a_change_is_seen_before_and_after_and_by_nobody_else() {
         let mut other = berth.other();
         let mut s = berth.session();
         let text = s.hold("update berths set depth = depth + 10 where quay = 'N'; select 1;");
-        assert!(text.contains("2 rows of berths changed: held"), "{family}: {text}");
+        assert!(
+            text.contains("2 rows of berths changed: held"),
+            "{family}: {text}"
+        );
         assert_eq!(
             s.rows(),
             ["id depth before depth after quay", "1 3 13 N", "2 4 14 N"],
@@ -245,8 +249,13 @@ fn a_change_is_seen_before_and_after_and_by_nobody_else() {
         assert_eq!(run(&mut *other, DEPTHS), "0", "{family}");
         assert!(s.desk.bearings().transaction.is_none());
         // The check after it says what the table holds now.
-        s.until("checked", |desk| said(&desk.entries()[3]).contains("3 rows in berths"));
-        assert!(s.run("/keep").state == State::Failed, "nothing is held any more");
+        s.until("checked", |desk| {
+            said(&desk.entries()[3]).contains("3 rows in berths")
+        });
+        assert!(
+            s.run("/keep").state == State::Failed,
+            "nothing is held any more"
+        );
     }
 }
 
@@ -256,8 +265,14 @@ fn what_goes_with_it_is_counted_and_new_rows_are_shown() {
         let berth = Berth::new(family, "held_counted");
         let mut s = berth.session();
         let text = s.hold("delete from berths where depth < 5;");
-        assert!(text.contains("2 rows deleted from berths: held"), "{family}: {text}");
-        assert!(text.contains("by links and triggers: 2 rows of ropes."), "{family}: {text}");
+        assert!(
+            text.contains("2 rows deleted from berths: held"),
+            "{family}: {text}"
+        );
+        assert!(
+            text.contains("by links and triggers: 2 rows of ropes."),
+            "{family}: {text}"
+        );
         assert_eq!(s.rows()[1..], ["1 N 3", "2 N 4"], "{family}");
         s.settle("/take-back");
         s.hold("insert into berths select id + 10, quay, depth from berths;");
@@ -265,9 +280,15 @@ fn what_goes_with_it_is_counted_and_new_rows_are_shown() {
         s.settle("/take-back");
         // A trigger writes elsewhere.
         let trigger = match family {
-            "sqlite" => "create trigger w after update on berths begin insert into ropes select max(id) + 1, 2 from ropes; end",
-            "postgres" => "create function w() returns trigger language plpgsql as $$ begin insert into ropes select max(id) + 1, 2 from ropes; return new; end $$; create trigger w after update on berths for each row execute function w()",
-            _ => "create trigger w after update on berths for each row insert into ropes values (new.id + 90, 2)",
+            "sqlite" => {
+                "create trigger w after update on berths begin insert into ropes select max(id) + 1, 2 from ropes; end"
+            }
+            "postgres" => {
+                "create function w() returns trigger language plpgsql as $$ begin insert into ropes select max(id) + 1, 2 from ropes; return new; end $$; create trigger w after update on berths for each row execute function w()"
+            }
+            _ => {
+                "create trigger w after update on berths for each row insert into ropes values (new.id + 90, 2)"
+            }
         };
         s.run(&format!("{trigger};"));
         s.run("/about berths");
@@ -300,7 +321,11 @@ fn nothing_else_is_written_meanwhile_and_a_slip_takes_nothing_with_it() {
         }
         assert_eq!(s.run("select dept from berths;").state, State::Failed);
         s.run(&format!("{DEPTHS};"));
-        assert_eq!(s.rows()[1], "23", "{family}: the session sees its own change");
+        assert_eq!(
+            s.rows()[1],
+            "23",
+            "{family}: the session sees its own change"
+        );
         s.run("/about berths");
         assert_eq!(s.settle("/keep").0, Some(Holding::Kept), "{family}");
         assert_eq!(run(&mut *berth.other(), DEPTHS), "23", "{family}");
@@ -314,14 +339,27 @@ fn what_is_refused_or_changes_nothing_is_not_held() {
         let mut s = berth.session();
         for (text, state) in [
             ("update berths set id = 2 where quay = 'N';", State::Failed),
-            ("update berths set dept = 2 where quay = 'N';", State::Failed),
-            ("update berths set depth = 2 where qua = 'N';", State::Failed),
+            (
+                "update berths set dept = 2 where quay = 'N';",
+                State::Failed,
+            ),
+            (
+                "update berths set depth = 2 where qua = 'N';",
+                State::Failed,
+            ),
             ("update berths set depth = 2 where quay = 'Z';", State::Done),
             ("delete from berths where id in (7, 8);", State::Done),
-            ("insert into berths values (7, 'S', 1), (8, 'S', 1);", State::Done),
+            (
+                "insert into berths values (7, 'S', 1), (8, 'S', 1);",
+                State::Done,
+            ),
         ] {
             let entry = s.run(text);
-            assert_eq!((entry.state, entry.holding), (state, None), "{family}: {text}");
+            assert_eq!(
+                (entry.state, entry.holding),
+                (state, None),
+                "{family}: {text}"
+            );
             assert!(s.desk.session().held().is_none() && s.desk.bearings().transaction.is_none());
             s.desk.take_returned();
         }
@@ -371,7 +409,10 @@ fn its_time_is_over() {
     let berth = Berth::new("sqlite", "held_time");
     let mut s = berth.session_with("hold-minutes = 0.01\n");
     let text = s.hold("update berths set depth = 0;");
-    assert!(text.contains("after 600 ms that happens by itself"), "{text}");
+    assert!(
+        text.contains("after 600 ms that happens by itself"),
+        "{text}"
+    );
     let entry = s.desk.entry().expect("held").number;
     let (holding, text) = s.settled(entry);
     assert_eq!(holding, Some(Holding::TakenBack));
@@ -400,13 +441,19 @@ fn who_comes_after_a_crash_is_told() {
     let own = holds.join(format!("{}.json", std::process::id()));
     let start = Instant::now();
     while !own.exists() {
-        assert!(start.elapsed() < Duration::from_secs(10), "never kept in mind");
+        assert!(
+            start.elapsed() < Duration::from_secs(10),
+            "never kept in mind"
+        );
         std::thread::yield_now();
     }
     let left = std::fs::read(&own).expect("read");
     s.settle("/take-back");
     while own.exists() {
-        assert!(start.elapsed() < Duration::from_secs(10), "kept in mind for ever");
+        assert!(
+            start.elapsed() < Duration::from_secs(10),
+            "kept in mind for ever"
+        );
         std::thread::yield_now();
     }
     std::fs::write(holds.join("4194999.json"), left).expect("left behind");
@@ -421,7 +468,11 @@ fn who_comes_after_a_crash_is_told() {
 #[test]
 fn a_lost_connection_takes_it_back() {
     for (family, kill, own) in [
-        ("postgres", "select pg_terminate_backend({})", "select pg_backend_pid()"),
+        (
+            "postgres",
+            "select pg_terminate_backend({})",
+            "select pg_backend_pid()",
+        ),
         ("mariadb", "kill {}", "select connection_id()"),
     ] {
         let berth = Berth::new(family, "held_lost");
@@ -452,7 +503,10 @@ fn who_waits_for_it_is_told() {
         let mut s = berth.session();
         s.hold("update berths set depth = 0 where quay = 'N';");
         let waits = std::thread::spawn(move || {
-            run(&mut *other, "update berths set depth = depth + 1 where id = 1")
+            run(
+                &mut *other,
+                "update berths set depth = depth + 1 where id = 1",
+            )
         });
         s.until("waited for", |desk| {
             let held = desk.session().held().expect("held");
@@ -460,7 +514,10 @@ fn who_waits_for_it_is_told() {
         });
         s.settle("/keep");
         waits.join().expect("goes on");
-        assert_eq!(run(&mut *berth.other(), "select depth from berths where id = 1"), "1");
+        assert_eq!(
+            run(&mut *berth.other(), "select depth from berths where id = 1"),
+            "1"
+        );
     }
 }
 
@@ -472,14 +529,23 @@ fn what_cannot_be_kept_is_taken_back() {
         &mut *berth.other(),
         "create table marks (id integer primary key, berth integer references berths (id) deferrable initially deferred)",
     );
-    run(&mut *berth.other(), "insert into marks values (1, 1), (2, 2)");
+    run(
+        &mut *berth.other(),
+        "insert into marks values (1, 1), (2, 2)",
+    );
     let mut s = berth.session();
     s.hold("update marks set berth = 77 where berth < 3;");
     let (holding, text) = s.settle("/keep");
     assert_eq!(holding, Some(Holding::TakenBack));
-    assert!(text.contains("was not kept") && text.contains("foreign key"), "{text}");
+    assert!(
+        text.contains("was not kept") && text.contains("foreign key"),
+        "{text}"
+    );
     assert!(s.desk.bearings().transaction.is_none());
-    assert_eq!(run(&mut *berth.other(), "select max(berth) from marks"), "2");
+    assert_eq!(
+        run(&mut *berth.other(), "select max(berth) from marks"),
+        "2"
+    );
 }
 
 /// What its storage engine cannot take back is asked about with its numbers.
@@ -490,16 +556,25 @@ fn what_cannot_be_taken_back_says_so_before() {
         &mut *berth.other(),
         "create table buoys (id integer primary key, lit integer) engine = MyISAM",
     );
-    run(&mut *berth.other(), "insert into buoys values (1, 0), (2, 0), (3, 1)");
+    run(
+        &mut *berth.other(),
+        "insert into buoys values (1, 0), (2, 0), (3, 1)",
+    );
     let mut s = berth.session();
     for (text, words) in [
-        ("update buoys set lit = 1 where lit = 0;", "This changes 2 rows of buoys."),
+        (
+            "update buoys set lit = 1 where lit = 0;",
+            "This changes 2 rows of buoys.",
+        ),
         ("delete from buoys;", "This deletes all 3 rows of buoys."),
     ] {
         s.run(text);
         let question = s.desk.question().expect("asked").page.text();
         assert!(question.contains(words), "{question}");
-        assert!(question.contains("the storage engine MyISAM takes nothing back"), "{question}");
+        assert!(
+            question.contains("the storage engine MyISAM takes nothing back"),
+            "{question}"
+        );
         s.desk.answer(false);
         s.desk.take_returned();
     }
@@ -514,14 +589,19 @@ fn a_stop_in_the_middle_leaves_nothing() {
     ] {
         let berth = Berth::new(family, "held_stopped");
         let mut s = berth.session();
-        s.desk.submit(&format!("update berths set depth = 0 where {slow};"));
+        s.desk
+            .submit(&format!("update berths set depth = 0 where {slow};"));
         s.until("away", |desk| {
             desk.running().is_some_and(|entry| entry.started.is_some())
         });
         std::thread::sleep(Duration::from_millis(300));
         s.desk.cancel();
         s.until("stopped", |desk| !desk.is_busy());
-        assert_eq!(s.desk.entry().expect("entry").state, State::Stopped, "{family}");
+        assert_eq!(
+            s.desk.entry().expect("entry").state,
+            State::Stopped,
+            "{family}"
+        );
         assert!(s.desk.bearings().transaction.is_none(), "{family}");
         assert_eq!(run(&mut *berth.other(), DEPTHS), "12", "{family}");
     }
@@ -568,7 +648,10 @@ fn documents_are_looked_at_too() {
         };
         let mut other = berth.other();
         let mut count = |condition: &str| {
-            run(&mut *other, &format!("from landings where {condition} count"))
+            run(
+                &mut *other,
+                &format!("from landings where {condition} count"),
+            )
         };
         let mut s = berth.session();
         let change = "update landings where number between 2 and 20 set port = 'Outer Spit', seen.by = 'mate';";
@@ -586,7 +669,10 @@ fn documents_are_looked_at_too() {
             continue;
         }
         let text = s.hold(change);
-        assert!(text.contains("19 documents of landings changed: held"), "{text}");
+        assert!(
+            text.contains("19 documents of landings changed: held"),
+            "{text}"
+        );
         let rows = s.rows();
         assert!(
             rows[0].starts_with("_id") && rows[0].contains("port before port after"),

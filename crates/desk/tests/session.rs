@@ -740,7 +740,10 @@ fn a_sweep_that_could_not_be_counted_does_not_run() {
             s.settle("/take-back");
         } else {
             let state = s.desk.entry().map(|entry| entry.state);
-            assert!(matches!(state, Some(State::NotRun | State::Stopped)), "{state:?}");
+            assert!(
+                matches!(state, Some(State::NotRun | State::Stopped)),
+                "{state:?}"
+            );
         }
         s.desk.take_returned();
     }
@@ -1192,4 +1195,70 @@ fn a_branch_of_a_way_and_a_distance_are_said() {
     let further = count(&mut s, "/links owners --distance 2");
     assert!(further > 3 && further < count(&mut s, "/links"));
     assert_eq!(count(&mut s, "/links keepers quays --distance 0"), 2);
+}
+
+/// What looks like a secret is covered where it is shown and written, until it is asked for.
+#[test]
+fn secrets_in_results_are_covered_until_asked_for() {
+    let dir = tempfile::tempdir().expect("dir");
+    let hash = "$2b$12$GhvMmNVjRW29ulnudl.LbuAnUtN/LRfe1JsBm1Xu6LE3059z5Tr8m";
+    let mut s = Session::new(Sqlite::memory().expect("opens"), Some(places(dir.path())));
+    s.run(&format!(
+        "create table keepers (id integer primary key, name text, pass_hash text, note text); insert into keepers values (1, 'mate', 'low water', '{hash}'), (2, 'pilot', null, 'plain');"
+    ));
+    s.run("select name, pass_hash as mark, note from keepers;");
+    let covered = |s: &Session| {
+        let rows = s.desk.entry().and_then(|e| e.sheet()).expect("rows");
+        let set = sheet::read(&rows.set);
+        let one = |row, column| {
+            let value: Value = set.value(row, column).expect("there");
+            rows.covers(column, value.as_ref())
+        };
+        [one(0, 0), one(0, 1), one(1, 1), one(0, 2), one(1, 2)]
+    };
+    // Under another name too; null covers nothing.
+    assert_eq!(covered(&s), [false, true, false, true, false]);
+    let mut export = |options: &str| {
+        let path = dir.path().join("out.csv");
+        s.desk
+            .submit(&format!("/export {} {options}", path.display()));
+        s.until(|desk| desk.notice().is_some_and(|n| n.text.contains("out.csv")));
+        let notice = s.desk.notice().expect("said").text.clone();
+        s.desk.hush();
+        (std::fs::read_to_string(&path).expect("written"), notice)
+    };
+    let (text, notice) = export("");
+    assert_eq!(
+        text,
+        "name,mark,note\nmate,covered,covered\npilot,,covered\n"
+    );
+    assert!(
+        notice.contains("mark, note is covered in it, --revealed"),
+        "{notice}"
+    );
+    let (text, notice) = export("--revealed");
+    assert!(text.contains("low water") && text.contains(hash), "{text}");
+    assert!(!notice.contains("covered"), "{notice}");
+    s.view("/reveal");
+    assert_eq!(covered(&s), [false; 5]);
+    s.view("/reveal");
+    assert_eq!(covered(&s), [false, true, false, true, false]);
+    s.run("/figures keepers");
+    let rows = s.desk.entry().and_then(|e| e.sheet()).expect("rows");
+    let set = sheet::read(&rows.set);
+    for row in 0..set.len() {
+        for column in 0..set.columns().len() {
+            let text = set.value(row, column).expect("there").as_ref().plain();
+            assert!(
+                !text.contains("low water") && !text.contains(hash),
+                "{text}"
+            );
+        }
+    }
+    // The settings say what is covered.
+    std::fs::write(dir.path().join("settings.toml"), "covered = [\"name\"]\n").expect("written");
+    let mut s = Session::new(Sqlite::memory().expect("opens"), Some(places(dir.path())));
+    s.run("select 'a' as name, 'b' as password;");
+    let rows = s.desk.entry().and_then(|e| e.sheet()).expect("rows");
+    assert_eq!(rows.covered_columns(), [0]);
 }

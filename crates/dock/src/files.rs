@@ -149,7 +149,11 @@ impl Folder {
                     true => "nothing of the transaction is kept".to_string(),
                     false => format!("only what stands in {} is kept", done.join(", ")),
                 };
-                format!("{} cannot be written, and {kept}: {}.", path.display(), error.error)
+                format!(
+                    "{} cannot be written, and {kept}: {}.",
+                    path.display(),
+                    error.error
+                )
             })?;
             done.push(path.display().to_string());
         }

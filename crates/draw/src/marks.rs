@@ -31,6 +31,8 @@ pub enum Look {
     Nested,
     /// A date, an identifier or another value of a document.
     Other,
+    /// A value that is not shown.
+    Covered,
 }
 
 /// Characters of one style.
@@ -114,6 +116,14 @@ impl Painter {
             clipped: self.clipped,
             look,
         }
+    }
+}
+
+/// What is drawn in the place of a value that is not shown.
+pub fn covered(word: &str) -> Shown {
+    Shown {
+        look: Look::Covered,
+        ..show_label(word, word.len())
     }
 }
 

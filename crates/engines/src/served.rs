@@ -158,6 +158,18 @@ pub(crate) fn not_while_refusing(why: &str) -> EngineError {
     }
 }
 
+/// Whether the session may be elsewhere after a statement, or be another one: what reads or writes leaves it where it is,
+/// and so does a plain `begin`.
+pub(crate) fn may_move(statement: &str, about: &Summary) -> bool {
+    let rest = statement
+        .trim_start()
+        .get("begin".len()..)
+        .unwrap_or_default();
+    let plain = matches!(rest.trim_start().chars().next(), None | Some(';'));
+    let begins = about.effect == Effect::Transaction && about.verb == "begin" && plain;
+    !begins && !matches!(about.effect, Effect::Read | Effect::Write)
+}
+
 /// Why a statement is not sent while writes are refused, as far as its words tell; `unknown` is whether what it does
 /// cannot be known before, `may` are the statements that may run.
 pub(crate) fn refused_by_words(about: &Summary, unknown: bool, may: &[&str]) -> Option<String> {

@@ -21,7 +21,11 @@ fn current(app: &mut App) -> Option<(u64, u64, Vec<u8>)> {
     let set = sheet::read(&rows.set);
     let number = rows.row_number(row)?;
     let (batch, within) = set.locate(number).ok()?;
-    let document = batch.row(within).document()?.to_vec();
+    let document = batch.row(within).document()?;
+    let document = match rows.revealed {
+        true => document.to_vec(),
+        false => rows.covering.masked(document),
+    };
     Some((row, rows.shown(), document))
 }
 

@@ -2,8 +2,9 @@
 //! sight are read.
 
 use idle_tide_core::{Figures, ValueRef};
+use idle_tide_desk::covering::WORD;
 use idle_tide_desk::{Entry, Tone, sheet};
-use idle_tide_draw::marks::{Look, Shown, show_text, show_value};
+use idle_tide_draw::marks::{Look, Shown, covered, show_text, show_value};
 use idle_tide_draw::picture::{grouped, spread};
 use ratatui::Frame;
 use ratatui::layout::Rect;
@@ -20,7 +21,7 @@ const GAP: u16 = 3;
 /// The tone of a value.
 pub(super) fn tone_of(look: Look) -> Tone {
     match look {
-        Look::Null | Look::Empty | Look::Bytes | Look::Missing => Tone::Faint,
+        Look::Null | Look::Empty | Look::Bytes | Look::Missing | Look::Covered => Tone::Faint,
         Look::Nested => Tone::Active,
         Look::Other => Tone::Plain,
         Look::Number => Tone::Number,
@@ -111,7 +112,11 @@ fn values(entry: &Entry, grid: &Grid, lines: u64) -> Vec<Vec<Shown>> {
                     .columns
                     .iter()
                     .map(|column| {
-                        show_value(all.get(*column).copied().unwrap_or(ValueRef::Null), 400)
+                        let value = all.get(*column).copied().unwrap_or(ValueRef::Null);
+                        match rows.covers(*column, value) {
+                            true => covered(WORD),
+                            false => show_value(value, 400),
+                        }
                     })
                     .collect()
             }
@@ -139,9 +144,14 @@ fn column_kinds(entry: &Entry, visible: &[Vec<Shown>]) -> Vec<bool> {
             for line in visible {
                 match line.get(at).map(|shown| shown.look) {
                     Some(Look::Number) => numbers += 1,
-                    Some(Look::Text | Look::Bytes | Look::Boolean | Look::Other | Look::Nested) => {
-                        others += 1
-                    }
+                    Some(
+                        Look::Text
+                        | Look::Bytes
+                        | Look::Boolean
+                        | Look::Other
+                        | Look::Nested
+                        | Look::Covered,
+                    ) => others += 1,
                     _ => {}
                 }
             }
@@ -176,7 +186,7 @@ fn type_words(entry: &Entry, column: usize, visible: &[Vec<Shown>], at: usize) -
             Some(Look::Text | Look::Empty) => "text",
             Some(Look::Bytes) => "bytes",
             Some(Look::Boolean) => "boolean",
-            Some(Look::Nested | Look::Other) => "",
+            Some(Look::Nested | Look::Other | Look::Covered) => "",
             _ => "",
         }
         .into();
@@ -276,7 +286,10 @@ fn other(rows: &idle_tide_desk::Sheet, column: usize, after: bool) -> Option<usi
         true => (*was == column).then_some(is),
         false => (*is == column).then_some(was),
     });
-    rows.view.columns.iter().position(|shown| Some(shown) == found)
+    rows.view
+        .columns
+        .iter()
+        .position(|shown| Some(shown) == found)
 }
 
 fn clipped(shown: &Shown, width: u16) -> Shown {
@@ -416,9 +429,8 @@ fn paint(app: &mut App, frame: &mut Frame<'_>, area: Rect, sight: &Sight<'_>) {
                 place.x
             };
             let text = |at: usize| values.get(at).map(Shown::text);
-            let differs = |other: Option<usize>| {
-                other.is_some_and(|other| text(other) != text(place.at))
-            };
+            let differs =
+                |other: Option<usize>| other.is_some_and(|other| text(other) != text(place.at));
             let changed = differs(place.before);
             let tone = match changed {
                 true => Tone::Care,
@@ -478,6 +490,7 @@ fn draw_foot(app: &mut App, frame: &mut Frame<'_>, area: Rect, grid: &Grid) {
     let label = rows.labels[column].clone();
     let (shown, all, working) = (rows.shown(), sheet::read(&rows.set).len(), rows.working);
     let filtered = rows.view.filter.is_some();
+    let hidden = rows.covered_columns().contains(&column);
     let theme = app.theme;
     let figures: Option<Figures> = app.desk.figures(column).cloned();
     let mut p = Painter {
@@ -518,6 +531,7 @@ fn draw_foot(app: &mut App, frame: &mut Frame<'_>, area: Rect, grid: &Grid) {
     }
     let mut parts: Vec<(&str, String)> = Vec::new();
     if figures.numbers > 0
+        && !hidden
         && let Some(sum) = figures.sum()
     {
         let sum = match sum {
@@ -527,11 +541,11 @@ fn draw_foot(app: &mut App, frame: &mut Frame<'_>, area: Rect, grid: &Grid) {
         parts.push(("sum", sum));
     }
     let short = |value: &idle_tide_core::Value| show_text(&value.as_ref().plain(), 22).text();
-    if let (Some(least), Some(most)) = (&figures.least, &figures.most) {
+    if let (Some(least), Some(most), false) = (&figures.least, &figures.most, hidden) {
         parts.push(("least", short(least)));
         parts.push(("most", short(most)));
     }
-    if let Some(mean) = figures.mean() {
+    if let Some(mean) = figures.mean().filter(|_| !hidden) {
         parts.push(("mean", number_words(mean)));
     }
     for (name, value) in parts {

@@ -2,6 +2,7 @@
 
 use crossterm::event::KeyCode;
 use idle_tide_core::ValueRef;
+use idle_tide_desk::covering::WORD;
 use idle_tide_desk::{Tone, sheet};
 use idle_tide_draw::marks::{Look, show_text, show_value};
 use idle_tide_draw::picture::grouped;
@@ -205,7 +206,10 @@ fn fields(app: &App, row: u64, width: usize) -> Vec<Field> {
                 words.push_str(" optional");
             }
             let value = values.get(*column).copied().unwrap_or(ValueRef::Null);
-            let (lines, look) = broken(value, room);
+            let (lines, look) = match rows.covers(*column, value) {
+                true => (vec![WORD.to_string()], Look::Covered),
+                false => broken(value, room),
+            };
             Field {
                 name: show_text(&rows.labels[*column], 30).text(),
                 words: show_text(&words, 26).text(),

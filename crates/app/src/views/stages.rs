@@ -3,8 +3,9 @@
 
 use idle_tide_core::result::ResultSet;
 use idle_tide_desk::Tone;
+use idle_tide_desk::covering::{Covering, WORD};
 use idle_tide_desk::stages::Stages;
-use idle_tide_draw::marks::{Look, show_text, show_value};
+use idle_tide_draw::marks::{Look, covered, show_text, show_value};
 use idle_tide_draw::picture::{grouped, lasting};
 use ratatui::Frame;
 use ratatui::layout::Rect;
@@ -54,7 +55,7 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
             width: area.width.saturating_sub(6),
         }
     };
-    samples(&mut p, stages, right);
+    samples(&mut p, stages, app.desk.covering(), right);
     let y = area.bottom().saturating_sub(1);
     p.text(
         area.x + 4,
@@ -197,7 +198,7 @@ fn counts(p: &mut Painter<'_>, stages: &Stages, at: usize, area: Rect, most: u64
     }
 }
 
-fn samples(p: &mut Painter<'_>, stages: &Stages, area: Rect) {
+fn samples(p: &mut Painter<'_>, stages: &Stages, covering: &Covering, area: Rect) {
     if area.height < 3 || area.width < 20 {
         return;
     }
@@ -262,9 +263,8 @@ fn samples(p: &mut Painter<'_>, stages: &Stages, area: Rect) {
             height: half.saturating_sub(1),
             ..area
         },
-        &title,
-        &passed,
-        went,
+        (&title, &passed, went),
+        covering,
     );
     if has_dropped {
         table(
@@ -274,15 +274,19 @@ fn samples(p: &mut Painter<'_>, stages: &Stages, area: Rect) {
                 height: area.height - half,
                 ..area
             },
-            "dropped here",
-            &dropped,
-            gone,
+            ("dropped here", &dropped, gone),
+            covering,
         );
     }
 }
 
 /// A few rows under their names.
-fn table(p: &mut Painter<'_>, area: Rect, title: &str, set: &ResultSet, all: u64) {
+fn table(
+    p: &mut Painter<'_>,
+    area: Rect,
+    (title, set, all): (&str, &ResultSet, u64),
+    covering: &Covering,
+) {
     if area.height < 2 {
         return;
     }
@@ -305,7 +309,10 @@ fn table(p: &mut Painter<'_>, area: Rect, title: &str, set: &ResultSet, all: u64
     for (at, column) in set.columns().iter().enumerate() {
         let cells: Vec<_> = (0..body)
             .filter_map(|row| set.locate(row).ok())
-            .map(|(batch, within)| show_value(batch.row(within).get(at), 24))
+            .map(|(batch, within)| match covering.covers(&column.name) {
+                true => covered(WORD),
+                false => show_value(batch.row(within).get(at), 24),
+            })
             .collect();
         let kind = column.declared.clone().unwrap_or_default();
         let name = show_text(&column.name, 24);

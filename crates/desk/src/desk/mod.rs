@@ -18,6 +18,7 @@ use idle_tide_lang::split::{PieceKind, pieces};
 
 use crate::ask::{Asked, Wanted};
 use crate::catalog::ReadCatalog;
+use crate::covering::Covering;
 use crate::draft::Drafts;
 use crate::entries::Entries;
 use crate::entry::{Content, State};
@@ -30,7 +31,7 @@ use crate::session::{
     Asking, Away, Busy, Doing, Event, Job, MakeSink, Next, Notify, Services, Session, To, Turn,
     Waiting,
 };
-use crate::settings::{Places, Writes};
+use crate::settings::{Places, Settings, Writes};
 use crate::sheet::Sheet;
 use crate::task::{Lane, Progress, SessionId, TaskId, fault};
 use crate::verbs::{self, statement};
@@ -90,6 +91,13 @@ impl Desk {
             }),
             None => History::forgetful(),
         };
+        let settings = options
+            .places
+            .as_ref()
+            .map(|places| Settings::read(&places.settings));
+        let covered = settings
+            .and_then(Result::ok)
+            .and_then(|settings| settings.covered);
         Desk {
             sessions: vec![Session::nowhere(options.writes)],
             here: 0,
@@ -112,6 +120,7 @@ impl Desk {
                 memory: Budget::new(ALL_MEMORY),
                 stream: options.stream,
                 default_writes: options.writes,
+                covering: Covering::of(covered),
                 found: Default::default(),
                 looking: false,
                 watched: None,

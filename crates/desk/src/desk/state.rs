@@ -5,11 +5,11 @@ use idle_tide_lang::Dialect;
 use secrecy::SecretString;
 
 use super::*;
+use crate::covering::Covering;
 use crate::entry::Entry;
 use crate::face::Request;
 use crate::guard::Question;
 use crate::links::Links;
-use crate::settings::Settings;
 use crate::sources::Found;
 use crate::stages::Stages;
 
@@ -104,6 +104,11 @@ impl Desk {
     /// The settings as they are now.
     pub fn settings(&self) -> Settings {
         self.services.settings()
+    }
+
+    /// Which names of columns are covered.
+    pub fn covering(&self) -> &Covering {
+        &self.services.covering
     }
 
     /// Servers found on this machine, and which saved sources answer.

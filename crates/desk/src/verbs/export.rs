@@ -52,7 +52,8 @@ impl Verb for Export {
                 What::Drawing(Box::new(links.clone()), format)
             }
             None => {
-                let sheet = view::complete_sheet(turn)?.clone();
+                let mut sheet = view::complete_sheet(turn)?.clone();
+                sheet.revealed = parsed.has("revealed");
                 What::Rows(Box::new(sheet), layout(parsed, name, asked.as_deref())?)
             }
         };

@@ -114,6 +114,7 @@ static VERBS: &[&dyn Verb] = &[
     &view::COLUMNS,
     &view::FILTER,
     &view::ORDER,
+    &view::REVEAL,
     &writes::Writes,
 ];
 

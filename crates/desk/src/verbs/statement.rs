@@ -198,13 +198,21 @@ fn decide(turn: &mut Turn<'_>, mut run: Run) -> Next {
 /// Has the numbers counted that are asked about; goes on where there is nothing to ask.
 fn ask(turn: &mut Turn<'_>, run: Run) -> Next {
     let ends = run.about.commits && turn.session.bearings.transaction.is_some();
-    let lasts = matches!(&run.change, Some((change, Way::CannotBeHeld(_))) if change.chosen.is_some());
+    let lasts =
+        matches!(&run.change, Some((change, Way::CannotBeHeld(_))) if change.chosen.is_some());
     if run.about.sweeps.is_empty() && !ends && !lasts {
         return run.proceed(turn);
     }
     let session = &turn.session;
     let mut asked = guard::counts(&run.about.sweeps, &session.catalog, session.dialect);
-    if let Some((Change { chosen: Some(chosen), .. }, Way::CannotBeHeld(_))) = &run.change {
+    if let Some((
+        Change {
+            chosen: Some(chosen),
+            ..
+        },
+        Way::CannotBeHeld(_),
+    )) = &run.change
+    {
         asked.push(Count {
             query: chosen.count(),
             sweep: usize::MAX,
@@ -410,12 +418,7 @@ impl Run {
     }
 
     /// It cannot be held after all: it is asked about.
-    pub(crate) fn asks_instead(
-        mut self,
-        turn: &mut Turn<'_>,
-        change: Change,
-        why: String,
-    ) -> Next {
+    pub(crate) fn asks_instead(mut self, turn: &mut Turn<'_>, change: Change, why: String) -> Next {
         self.change = Some((change, Way::CannotBeHeld(why)));
         ask(turn, self)
     }
@@ -500,7 +503,7 @@ impl Run {
         match (&self.into, kept) {
             (Into::Figures(gathered, table), _) => {
                 let gathered = gathered.read().clone();
-                let content = rows(lists::figures(&gathered));
+                let content = rows(lists::figures(&gathered, &turn.services.covering));
                 turn.session.figures.insert(table.clone(), gathered);
                 content
             }
@@ -686,8 +689,9 @@ impl Task for Run {
                 let set = Arc::new(RwLock::new(ResultSet::of_rows(Vec::new(), Vec::new())));
                 let budget = Arc::clone(&turn.services.memory);
                 self.set = Some((Arc::clone(&set), budget));
+                let covering = turn.services.covering.clone();
                 if let Some(own) = turn.own() {
-                    own.content = Content::Rows(Sheet::new(set));
+                    own.content = Content::Rows(Sheet::new(set).covered_by(covering));
                 }
             }
         }

@@ -28,6 +28,10 @@ pub(crate) static FILTER: View = View {
     name: "filter",
     change: filter,
 };
+pub(crate) static REVEAL: View = View {
+    name: "reveal",
+    change: reveal,
+};
 pub(crate) static ORDER: View = View {
     name: "order",
     change: order,
@@ -46,6 +50,18 @@ impl Verb for View {
     ) -> Result<Next, Failure> {
         (self.change)(turn, parsed).map(|()| Next::Keep)
     }
+}
+
+/// Shows what is covered, or covers it again.
+fn reveal(turn: &mut Turn<'_>, _: &Parsed) -> Result<(), Failure> {
+    let sheet = sheet(turn)?;
+    sheet.revealed = !sheet.revealed;
+    let words = match sheet.revealed {
+        true => "What looks like a secret is shown in this result; /reveal covers it again.",
+        false => "What looks like a secret is covered.",
+    };
+    turn.say(words, Tone::Care);
+    Ok(())
 }
 
 /// The rows that were shown when it was submitted.

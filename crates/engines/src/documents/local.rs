@@ -15,9 +15,7 @@ use idle_tide_dock::files::{self, Collection, Folder, Form, Trouble, Writing};
 use idle_tide_dock::flow::{Chain, Change, FlowError, Limits, Places, Program};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::FLOW;
-use idle_tide_lang::flow::ast::{
-    Definition, Flow, Path, Source, Statement, Transaction, Write,
-};
+use idle_tide_lang::flow::ast::{Definition, Flow, Path, Source, Statement, Transaction, Write};
 
 use super::rows::Documents;
 use super::{
@@ -887,20 +885,20 @@ impl Connection for Local {
         let running = Arc::clone(&self.cancel);
         let _running = running.under(ticket)?;
         understood(statement).and_then(|statement| match &statement {
-                Statement::Flow(flow) => {
-                    let saves = idle_tide_lang::flow::compile::writes(&statement);
-                    match self.refuse().filter(|_| saves) {
-                        Some(error) => Err(error),
-                        None => self.flow(flow, sink),
-                    }
+            Statement::Flow(flow) => {
+                let saves = idle_tide_lang::flow::compile::writes(&statement);
+                match self.refuse().filter(|_| saves) {
+                    Some(error) => Err(error),
+                    None => self.flow(flow, sink),
                 }
-                Statement::Write(write) => self.write(write),
-                Statement::Definition(definition) => self.define_statement(definition),
-                Statement::Call(_) => Err(EngineError::plain(
-                    "call sends a command to a server, and these are files.",
-                )),
-                Statement::Transaction(what) => self.transact(*what),
-            })
+            }
+            Statement::Write(write) => self.write(write),
+            Statement::Definition(definition) => self.define_statement(definition),
+            Statement::Call(_) => Err(EngineError::plain(
+                "call sends a command to a server, and these are files.",
+            )),
+            Statement::Transaction(what) => self.transact(*what),
+        })
     }
 
     fn refuse_writes(&mut self, refuse: bool) -> Result<(), EngineError> {

@@ -33,7 +33,7 @@ use crate::engine::{
 use crate::gather::{Gather, HAND_OVER};
 use crate::reach::{End, PATIENCE, Reach};
 use crate::served::{
-    CUT, REST, ServerControl, Stop, Ticketed, Tickets, count_small, explain_read_only,
+    CUT, REST, ServerControl, Stop, Ticketed, Tickets, count_small, explain_read_only, may_move,
     not_while_refusing, runtime,
 };
 use crate::trouble::{Ask, OpenError, Trouble};
@@ -644,7 +644,7 @@ impl Connection for Mariadb {
                 .contains(StatusFlags::SERVER_STATUS_IN_TRANS)
                 .then(|| self.transaction.unwrap_or_else(Instant::now));
         }
-        self.stale |= !matches!(about.effect, Effect::Read | Effect::Write) || result.is_err();
+        self.stale |= may_move(statement, &about) || result.is_err();
         let result = match result {
             Ok(mut outcome) => {
                 if warnings > 0 && about.verb != "show" && !interrupted {

@@ -35,7 +35,7 @@ use crate::engine::{
 use crate::gather::{Gather, HAND_OVER};
 use crate::reach::Reach;
 use crate::served::{
-    CUT, REST, Reading, ServerControl, Ticketed, Tickets, count_small, explain_read_only,
+    CUT, REST, Reading, ServerControl, Ticketed, Tickets, count_small, explain_read_only, may_move,
     not_while_refusing, runtime,
 };
 use crate::trouble::{Ask, OpenError, Trouble};
@@ -703,9 +703,8 @@ impl Connection for Postgres {
         } else if self.refusing && self.ear.lock().state == b'T' && !was_in_transaction {
             self.ask(reading::BIND)?;
         }
-        self.stale |= !matches!(about.effect, Effect::Read | Effect::Write)
-            || result.is_err()
-            || statement.contains("set_config");
+        self.stale |=
+            may_move(statement, &about) || result.is_err() || statement.contains("set_config");
         let heard = self.ear.lock();
         self.transaction = match heard.state {
             b'I' => None,

@@ -264,11 +264,19 @@ fn transactions_over_files_are_kept_or_taken_back() {
         say(&mut *here, "update lines where kg = 9 set kg = 10");
         say(&mut *here, "delete all from array");
         say(&mut *here, "insert into fresh { _id: 7 }");
-        assert_eq!(say(&mut *here, "from lines where kg = 10 pick { _id }"), r#"{"_id":1}"#);
+        assert_eq!(
+            say(&mut *here, "from lines where kg = 10 pick { _id }"),
+            r#"{"_id":1}"#
+        );
         assert_eq!(say(&mut *here, "from array count"), r#"{"count":0}"#);
         assert_eq!(say(&mut *here, "from fresh"), r#"{"_id":7}"#);
-        assert!(run(&mut *here, "drop collection lines").is_err() && run(&mut *here, "begin").is_err());
-        assert_eq!(fs::read_to_string(path("lines.jsonl")).expect("read"), before);
+        assert!(
+            run(&mut *here, "drop collection lines").is_err() && run(&mut *here, "begin").is_err()
+        );
+        assert_eq!(
+            fs::read_to_string(path("lines.jsonl")).expect("read"),
+            before
+        );
         assert!(!made("fresh.jsonl"));
         say(&mut *here, end);
         assert!(here.bearings().transaction.is_none());
@@ -283,7 +291,10 @@ fn transactions_over_files_are_kept_or_taken_back() {
     say(&mut *here, "delete all from fresh");
     fs::write(path("lines.jsonl"), "{\"_id\":5}\n").expect("written");
     let error = run(&mut *here, "commit").expect_err("changed meanwhile");
-    assert!(error.message.contains("was changed by another program"), "{error:?}");
+    assert!(
+        error.message.contains("was changed by another program"),
+        "{error:?}"
+    );
     assert!(here.bearings().transaction.is_none());
     assert_eq!(say(&mut *here, "from lines"), r#"{"_id":5}"#);
     assert_eq!(say(&mut *here, "from fresh"), r#"{"_id":7}"#);

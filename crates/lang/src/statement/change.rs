@@ -82,9 +82,11 @@ impl Change {
             found.find(|(name, _)| name.eq_ignore_ascii_case(column))
         };
         let counts: Option<Vec<usize>> = key.iter().map(|c| of(c).map(|(_, n)| *n)).collect();
-        counts
-            .filter(|counts| !counts.is_empty())
-            .map(|counts| counts.iter().fold(1_usize, |all, one| all.saturating_mul(*one)))
+        counts.filter(|counts| !counts.is_empty()).map(|counts| {
+            counts
+                .iter()
+                .fold(1_usize, |all, one| all.saturating_mul(*one))
+        })
     }
 
     /// Whether it sets one of these columns.
@@ -306,7 +308,10 @@ impl Parts<'_> {
         let (reader, text) = (self.reader, self.reader.text);
         let rest = c.rest();
         let query = reader.position(rest, &["select", "table", "with"])?;
-        if reader.position(&rest[..query], &["values", "value", "set"]).is_some() {
+        if reader
+            .position(&rest[..query], &["values", "value", "set"])
+            .is_some()
+        {
             return None;
         }
         let open = rest[..query]
@@ -414,7 +419,10 @@ impl Parts<'_> {
             return Vec::new();
         }
         let parts = condition.cut(tail, &["and", "&&"]);
-        parts.into_iter().filter_map(|part| self.one(part)).collect()
+        parts
+            .into_iter()
+            .filter_map(|part| self.one(part))
+            .collect()
     }
 
     /// `column = value` or `column in (values)`.
@@ -487,44 +495,86 @@ mod tests {
     #[test]
     fn the_rows_of_a_change_are_asked_for_in_its_own_words() {
         for (sql, expected) in [
-            ("update berths set depth = depth + 1 where quay = 'N' and id in (1, 2, -3);",
-             "Update berths | select berths.* from berths where quay = 'N' and id in (1, 2, -3) | depth | quay:1 id:3"),
-            ("update berths set (depth, dries) = (1, 0), power = 2",
-             "Update berths | select berths.* from berths | depth dries power | "),
-            ("update only haven.\"Old Berths\" as \"B\" set depth = 1 where \"B\".id = 4 returning id",
-             "Update haven.Old Berths | select \"B\".* from only haven.\"Old Berths\" as \"B\" where \"B\".id = 4 | depth | id:1"),
-            ("update berths set ends[2] = 4, name.first = 'x' where id = 4",
-             "Update berths | select berths.* from berths where id = 4 | ends first | id:1"),
-            ("update visits v set note = x.word from words x where x.visit = v.id",
-             "Update visits | select v.* from visits v, words x where x.visit = v.id (joined) | note | "),
-            ("delete from visits using dues d where d.visit = visits.id and d.paid is null",
-             "Delete visits | select visits.* from visits, dues d where d.visit = visits.id and d.paid is null (joined) |  | "),
-            ("with late as (select visit from dues where paid is null) delete from visits where id in (select visit from late)",
-             "Delete visits | with late as (select visit from dues where paid is null) select visits.* from visits where id in (select visit from late) |  | "),
-            ("delete from visits where id = 4 or berth = 3", "Delete visits | select visits.* from visits where id = 4 or berth = 3 |  | "),
-            ("delete from visits where id = (select max(id) from visits)",
-             "Delete visits | select visits.* from visits where id = (select max(id) from visits) |  | "),
-            ("update visits set note = 'set where' where current of c", "Update visits |  | note | "),
-            ("insert into gone (id, name) select id, name from vessels", "Insert gone |  | id name | "),
+            (
+                "update berths set depth = depth + 1 where quay = 'N' and id in (1, 2, -3);",
+                "Update berths | select berths.* from berths where quay = 'N' and id in (1, 2, -3) | depth | quay:1 id:3",
+            ),
+            (
+                "update berths set (depth, dries) = (1, 0), power = 2",
+                "Update berths | select berths.* from berths | depth dries power | ",
+            ),
+            (
+                "update only haven.\"Old Berths\" as \"B\" set depth = 1 where \"B\".id = 4 returning id",
+                "Update haven.Old Berths | select \"B\".* from only haven.\"Old Berths\" as \"B\" where \"B\".id = 4 | depth | id:1",
+            ),
+            (
+                "update berths set ends[2] = 4, name.first = 'x' where id = 4",
+                "Update berths | select berths.* from berths where id = 4 | ends first | id:1",
+            ),
+            (
+                "update visits v set note = x.word from words x where x.visit = v.id",
+                "Update visits | select v.* from visits v, words x where x.visit = v.id (joined) | note | ",
+            ),
+            (
+                "delete from visits using dues d where d.visit = visits.id and d.paid is null",
+                "Delete visits | select visits.* from visits, dues d where d.visit = visits.id and d.paid is null (joined) |  | ",
+            ),
+            (
+                "with late as (select visit from dues where paid is null) delete from visits where id in (select visit from late)",
+                "Delete visits | with late as (select visit from dues where paid is null) select visits.* from visits where id in (select visit from late) |  | ",
+            ),
+            (
+                "delete from visits where id = 4 or berth = 3",
+                "Delete visits | select visits.* from visits where id = 4 or berth = 3 |  | ",
+            ),
+            (
+                "delete from visits where id = (select max(id) from visits)",
+                "Delete visits | select visits.* from visits where id = (select max(id) from visits) |  | ",
+            ),
+            (
+                "update visits set note = 'set where' where current of c",
+                "Update visits |  | note | ",
+            ),
+            (
+                "insert into gone (id, name) select id, name from vessels",
+                "Insert gone |  | id name | ",
+            ),
             ("insert into gone values (1, (select 2))", "none"),
             ("insert into gone default values", "none"),
-            ("merge into berths b using new n on b.id = n.id when matched then update set depth = n.depth",
-             "Merge berths |  |  | "),
-            ("with gone as (delete from dues returning *) update visits set note = 'x'", "none"),
+            (
+                "merge into berths b using new n on b.id = n.id when matched then update set depth = n.depth",
+                "Merge berths |  |  | ",
+            ),
+            (
+                "with gone as (delete from dues returning *) update visits set note = 'x'",
+                "none",
+            ),
             ("select 1", "none"),
             ("truncate visits", "none"),
         ] {
             assert_eq!(found(sql, &POSTGRES), expected, "{sql}");
         }
         for (sql, expected) in [
-            ("update visits as v inner join vessels s on s.id = v.vessel set v.note = 'x' where s.name = 'Tern'",
-             "Update visits | select v.* from visits as v inner join vessels s on s.id = v.vessel where s.name = 'Tern' (joined) | note | "),
-            ("delete v from visits v join dues d on d.visit = v.id", "Delete visits | select v.* from visits v join dues d on d.visit = v.id (joined) |  | "),
-            ("delete from v using visits v join dues d on d.visit = v.id where d.paid = 0",
-             "Delete visits | select v.* from visits v join dues d on d.visit = v.id where d.paid = 0 (joined) |  | "),
-            ("delete low_priority from `visits` order by id limit 3",
-             "Delete visits | select `visits`.* from `visits` order by id limit 3 |  | "),
-            ("replace into gone select * from vessels", "Insert gone |  |  | "),
+            (
+                "update visits as v inner join vessels s on s.id = v.vessel set v.note = 'x' where s.name = 'Tern'",
+                "Update visits | select v.* from visits as v inner join vessels s on s.id = v.vessel where s.name = 'Tern' (joined) | note | ",
+            ),
+            (
+                "delete v from visits v join dues d on d.visit = v.id",
+                "Delete visits | select v.* from visits v join dues d on d.visit = v.id (joined) |  | ",
+            ),
+            (
+                "delete from v using visits v join dues d on d.visit = v.id where d.paid = 0",
+                "Delete visits | select v.* from visits v join dues d on d.visit = v.id where d.paid = 0 (joined) |  | ",
+            ),
+            (
+                "delete low_priority from `visits` order by id limit 3",
+                "Delete visits | select `visits`.* from `visits` order by id limit 3 |  | ",
+            ),
+            (
+                "replace into gone select * from vessels",
+                "Insert gone |  |  | ",
+            ),
             ("insert into gone set id = 3", "none"),
         ] {
             assert_eq!(found(sql, &MARIADB), expected, "{sql}");
@@ -541,11 +591,18 @@ mod tests {
     fn documents_of_a_change_are_asked_for_in_its_own_words() {
         use crate::dialect::FLOW;
         for (text, expected) in [
-            ("update landings where port = 'Outer Spit' and lines.kg > 5 set port = 'x', skipper.name = 'y' remove note;",
-             "Update landings | from landings where port = 'Outer Spit' and lines.kg > 5 | port skipper note | "),
-            ("update all landings set closed = true", "Update landings | from landings | closed | "),
-            ("delete from `old surveys` where _id in (1, 2) and x > 3",
-             "Delete old surveys | from `old surveys` where _id in (1, 2) and x > 3 |  | _id:2"),
+            (
+                "update landings where port = 'Outer Spit' and lines.kg > 5 set port = 'x', skipper.name = 'y' remove note;",
+                "Update landings | from landings where port = 'Outer Spit' and lines.kg > 5 | port skipper note | ",
+            ),
+            (
+                "update all landings set closed = true",
+                "Update landings | from landings | closed | ",
+            ),
+            (
+                "delete from `old surveys` where _id in (1, 2) and x > 3",
+                "Delete old surveys | from `old surveys` where _id in (1, 2) and x > 3 |  | _id:2",
+            ),
             ("empty landings", "Delete landings | from landings |  | "),
             ("insert into landings { port: 'x' }", "none"),
             ("from landings save over copies", "none"),
@@ -557,11 +614,24 @@ mod tests {
     /// Only a condition that compares every column of the key with values names single rows.
     #[test]
     fn a_condition_names_single_rows_by_a_whole_key() {
-        let rows = |sql: &str, key: &[&str]| change(sql, &POSTGRES).and_then(|c| c.rows_by_key(key));
-        assert_eq!(rows("delete from t where ID = 3 and x > 2", &["id"]), Some(1));
-        assert_eq!(rows("delete from t where t.id in (1, 2, 3)", &["id"]), Some(3));
+        let rows =
+            |sql: &str, key: &[&str]| change(sql, &POSTGRES).and_then(|c| c.rows_by_key(key));
+        assert_eq!(
+            rows("delete from t where ID = 3 and x > 2", &["id"]),
+            Some(1)
+        );
+        assert_eq!(
+            rows("delete from t where t.id in (1, 2, 3)", &["id"]),
+            Some(3)
+        );
         let both = ["visit", "service"];
-        assert_eq!(rows("delete from t where visit in (1, 2) and service = 'ice'", &both), Some(2));
+        assert_eq!(
+            rows(
+                "delete from t where visit in (1, 2) and service = 'ice'",
+                &both
+            ),
+            Some(2)
+        );
         assert_eq!(rows("delete from t where visit = 1", &both), None);
         assert_eq!(rows("delete from t where id = 3 or true", &["id"]), None);
         assert_eq!(rows("delete from t where not id = 3", &["id"]), None);

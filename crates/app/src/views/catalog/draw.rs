@@ -570,6 +570,9 @@ fn figures(app: &App, page: &mut Page, table: &str, column: &str, width: usize) 
         "different",
         format!("{}{}", if exact { "" } else { "over " }, grouped(different)),
     );
+    if app.desk.covering().covers(column) {
+        return;
+    }
     if let (Some(least), Some(most)) = (&figures.least, &figures.most) {
         pair("least", least.as_ref().plain());
         pair("most", most.as_ref().plain());
