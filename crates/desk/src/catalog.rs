@@ -8,11 +8,12 @@ use idle_tide_core::Catalog;
 use idle_tide_core::links::{self, Tie};
 use idle_tide_engines::{EngineError, Fault, Source};
 
+use crate::about;
 use crate::arrival;
 use crate::entry::{Content, State};
 use crate::held;
 use crate::page::{Line, Page, Tone};
-use crate::session::{Next, Task, Turn};
+use crate::session::{Check, Next, Task, Turn};
 use crate::settings::{Visit, visit};
 use crate::task::{Bench, Lane, Progress, Work};
 
@@ -159,9 +160,13 @@ impl Task for ReadCatalog {
 
 /// The check after a write, done for the user: what the table holds now, where it could be counted.
 fn say_what_is_there(turn: &mut Turn<'_>) {
-    let Some((entry, table)) = turn.session.check.take() else {
+    let Some(Check { entry, name, made }) = turn.session.check.take() else {
         return;
     };
+    if made {
+        return show_what_was_made(turn, entry, &name);
+    }
+    let table = name;
     let rows = turn
         .session
         .catalog
@@ -186,6 +191,23 @@ fn say_what_is_there(turn: &mut Turn<'_>) {
                 .and(Tone::Number, idle_tide_draw::picture::grouped(rows))
                 .and(Tone::Plain, format!(" {thing}{many} in {table}")),
         );
+    }
+}
+
+/// What was made, in full.
+fn show_what_was_made(turn: &mut Turn<'_>, entry: u32, name: &str) {
+    let session = &turn.session;
+    let Some(object) = session
+        .catalog
+        .named(name)
+        .filter(|object| object.has_rows())
+    else {
+        return;
+    };
+    let full = about::object_page(object, session.ties(), &session.catalog, session.dialect);
+    if let Some(Content::Page(page)) = turn.entries.get_mut(entry).map(|e| &mut e.content) {
+        page.gap();
+        page.lines.extend(full.lines);
     }
 }
 

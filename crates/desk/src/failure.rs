@@ -10,7 +10,9 @@ use idle_tide_lang::command::CommandError;
 use idle_tide_lang::correct::{Correction, Edit, advise};
 use idle_tide_lang::elsewhere;
 use idle_tide_lang::flow::translate;
-use idle_tide_lang::statement::Summary;
+use idle_tide_lang::scope;
+use idle_tide_lang::statement::{Summary, summary};
+use idle_tide_lang::token::tokens;
 
 use crate::held::Held;
 
@@ -86,6 +88,7 @@ pub fn of_statement(
         (Some(words), _) => words.clone(),
         (None, "") => match error.fault {
             Fault::ReadOnly => "This session only reads.".into(),
+            Fault::Denied => missing_right(text, dialect),
             Fault::Sink => "The rows could not be kept or written.".into(),
             Fault::Cancelled => "It was stopped.".into(),
             _ => {
@@ -108,6 +111,53 @@ pub fn of_statement(
         by_system: matches!(error.fault, Fault::Lost | Fault::NotSent | Fault::Sink),
         changed: changed(in_transaction, ran_before),
     }
+}
+
+/// Which right a refused statement lacks, as far as its words tell, and where it comes from.
+fn missing_right(text: &str, dialect: &Dialect) -> String {
+    let about = summary(text, dialect);
+    let of = match about.targets.is_empty() {
+        false => about.names(),
+        true => {
+            let scope = scope::scope(text, &tokens(text, dialect), text.len(), dialect);
+            let names: Vec<String> = scope.tables.into_iter().map(|table| table.name).collect();
+            names.join(", ")
+        }
+    };
+    let on = match of.as_str() {
+        "" => String::new(),
+        of => format!(" on {of}"),
+    };
+    let (may, right) = match about.verb.as_str() {
+        "select" | "values" | "table" => ("read", "select"),
+        "insert" => ("insert into", "insert"),
+        "replace" => ("replace rows of", "insert, and delete"),
+        "update" => ("update", "update, and select for its condition"),
+        "delete" => ("delete from", "delete, and select for its condition"),
+        "truncate" => ("empty", "truncate, or drop"),
+        "merge" => ("merge into", "insert, update or delete"),
+        "call" | "execute" => ("run", "execute"),
+        "create" => {
+            let what = about.kind.as_deref().unwrap_or("object");
+            return format!(
+                "The present user may not make this {what}: the right create is missing where it would stand, or one that it needs. /access shows who may."
+            );
+        }
+        "alter" | "drop" | "comment" => {
+            return format!(
+                "The present user may not change the definition of {}: only its owner and those who may do everything may. /access shows who that is.",
+                if of.is_empty() { "this" } else { &of }
+            );
+        }
+        "grant" | "revoke" => {
+            return "The present user may not give or take this right: it is not its own to give. /access shows whose it is.".into();
+        }
+        _ => return "The present user may not do this. /access shows who may.".into(),
+    };
+    let what = if of.is_empty() { "this" } else { &of };
+    format!(
+        "The present user may not {may} {what}: the right {right} is missing{on}. /access shows who may; its owner gives it with grant."
+    )
 }
 
 /// The words of an error that was found in this program.
@@ -251,7 +301,34 @@ pub fn plain(headline: impl Into<String>) -> Failure {
 mod tests {
     use super::*;
     use idle_tide_lang::dialect::POSTGRES;
-    use idle_tide_lang::statement::summary;
+
+    #[test]
+    fn the_right_that_is_missing_is_named() {
+        for (sql, words) in [
+            (
+                "select * from visits v join dues d on d.visit = v.id",
+                "read visits, dues: the right select is missing on visits, dues",
+            ),
+            (
+                "select secret()",
+                "may not read this: the right select is missing.",
+            ),
+            (
+                "update haven.berths set depth = 1",
+                "update haven.berths: the right update",
+            ),
+            ("drop table berths", "definition of berths: only its owner"),
+            (
+                "create table t (n integer)",
+                "make this table: the right create",
+            ),
+            ("grant select on berths to mate", "not its own to give"),
+            ("checkpoint", "may not do this."),
+        ] {
+            let said = missing_right(sql, &POSTGRES);
+            assert!(said.contains(words), "{sql}: {said}");
+        }
+    }
 
     #[test]
     fn a_flow_in_a_session_of_sql_is_offered_as_sql() {

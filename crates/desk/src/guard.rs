@@ -4,7 +4,7 @@
 use std::time::Duration;
 
 use idle_tide_core::{Catalog, Kind};
-use idle_tide_draw::picture::{counted, grouped, lasting};
+use idle_tide_draw::picture::{self, counted, grouped, lasting};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::Family;
 use idle_tide_lang::statement::{Change, Chosen, Does, Named, Sweep};
@@ -278,6 +278,8 @@ impl Answers<'_> {
 pub struct Ends<'a> {
     /// How long the transaction is open that the server ends before it.
     pub transaction: Option<Duration>,
+    /// Whether a transaction is open that it stands in.
+    pub within: bool,
     /// The change that it is, and why it cannot be held and taken back.
     pub lasts: Option<(&'a Change, &'a str)>,
 }
@@ -338,6 +340,11 @@ pub fn question(
             part.after.push_str(&format!(" {why}"));
         }
     }
+    if let Some(words) = way_back(sweeps, dialect, ends) {
+        if let Some(part) = parts.last_mut() {
+            part.after.push_str(&format!(" {words}"));
+        }
+    }
     let first = parts.first()?;
     let yes = match parts.len() {
         1 => first.yes.clone(),
@@ -372,6 +379,45 @@ pub fn question(
         page,
         yes,
         no: "leaves everything as it is; the statement stays in the composer".into(),
+    })
+}
+
+/// Whether there is a way back from what takes objects away or empties them.
+fn way_back(sweeps: &[Sweep], dialect: &Dialect, ends: &Ends<'_>) -> Option<&'static str> {
+    let takes = |sweep: &Sweep| match sweep {
+        Sweep::Drop { .. } | Sweep::DropColumn { .. } | Sweep::Part { .. } => true,
+        Sweep::DeleteAll { truncates, .. } => truncates.is_some(),
+        _ => false,
+    };
+    if !sweeps.iter().any(takes) {
+        return None;
+    }
+    // Databases, tablespaces and the like stand outside of transactions.
+    let outside = sweeps.iter().any(|sweep| {
+        matches!(sweep, Sweep::Drop { kind, .. } if matches!(kind.as_str(), "database" | "tablespace" | "subscription"))
+    });
+    Some(match (dialect.family, ends.within) {
+        (Family::Postgres | Family::Sqlite, _) if outside => "There is no way back.",
+        (Family::Postgres | Family::Sqlite, true) => {
+            "It stands in the open transaction: rollback; takes it back, commit; keeps it."
+        }
+        (Family::Postgres | Family::Sqlite, false) => {
+            "There is no way back, unless begin; comes first: then rollback; takes it back."
+        }
+        _ => "There is no way back.",
+    })
+}
+
+/// The name that has to be typed on a source of which much depends, for what takes an object away or empties it.
+pub fn name_to_type(sweeps: &[Sweep]) -> Option<&str> {
+    sweeps.iter().find_map(|sweep| match sweep {
+        Sweep::Drop { name, .. } => Some(name.shown.as_str()),
+        Sweep::DeleteAll {
+            table,
+            truncates: Some(_),
+            ..
+        } => Some(table.shown.as_str()),
+        _ => None,
     })
 }
 
@@ -600,6 +646,10 @@ fn belongings(
         .iter()
         .filter(|o| o.kind == Kind::Trigger && o.table.as_deref() == Some(plain))
         .count();
+    let bytes = catalog.table(&name.shown).and_then(|object| object.bytes);
+    if let Some(size) = bytes.filter(|size| *size > 0) {
+        lines.push(("on disk ", Some(picture::bytes(size)), String::new()));
+    }
     for (count, one) in [(indexes, "index"), (triggers, "trigger")] {
         if count > 0 {
             lines.push(("with it ", None, things(count as u64, one)));

@@ -11,7 +11,7 @@ use idle_tide_lang::dialect::Family;
 
 use crate::entry::Entry;
 use crate::page::{Page, Tone};
-use crate::session::{Next, Task, Turn};
+use crate::session::{Check, Next, Task, Turn};
 use crate::task::{Bench, EntryId, Lane, Work};
 
 /// How long a change is held before it is taken back by itself, unless the settings say otherwise.
@@ -335,7 +335,11 @@ fn settled(turn: &mut Turn<'_>, holding: Holding, words: &str, tone: Tone) {
     turn.services.held_is(&turn.session.source, None);
     turn.session.figures.clear();
     if holding == Holding::Kept {
-        turn.session.check = Some((held.entry, held.table.clone()));
+        turn.session.check = Some(Check {
+            entry: held.entry,
+            name: held.table.clone(),
+            made: false,
+        });
     }
     if !turn.session.lost {
         turn.start(crate::catalog::ReadCatalog::behind());

@@ -89,6 +89,17 @@ pub(crate) fn way(turn: &Turn<'_>, change: &Change) -> Way {
     }
 }
 
+/// The query that reads the rows of an update as they are after it, where their key chose them and stays.
+pub(crate) fn afterwards(turn: &Turn<'_>, change: &Change) -> Option<String> {
+    let chosen = change.chosen.as_ref()?;
+    let object = turn.session.catalog.table(&change.table.shown);
+    let key = Key::of(change, object, turn.session.dialect);
+    let names: Vec<&str> = key.columns.iter().map(String::as_str).collect();
+    let plain = change.does == Does::Update && !change.sets_one_of(&names);
+    let chosen = Some(chosen).filter(|_| plain && change.rows_by_key(&names).is_some())?;
+    Some(chosen.query(&key.read(&chosen.called)))
+}
+
 /// How the rows of a change are told apart.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 struct Key {
@@ -348,7 +359,7 @@ impl Look {
         let begins = self.begins_reading(connection);
         let rows = match self.before(connection, ticket, begins) {
             // The statement itself says what is wrong, or runs all the same.
-            Err(error) if matches!(error.fault, Fault::Statement | Fault::Other) => {
+            Err(error) if is_refusal(&error) => {
                 held::take_back(connection, self.within)?;
                 held::begin(connection, ticket, self.within)?;
                 None
@@ -414,7 +425,7 @@ impl Look {
         };
         match asked {
             // Not everybody may ask.
-            Err(error) if matches!(error.fault, Fault::Statement | Fault::Other) => {
+            Err(error) if is_refusal(&error) => {
                 return Ok(Vec::new());
             }
             asked => asked?,
@@ -458,6 +469,11 @@ impl Look {
         }
         found
     }
+}
+
+/// Whether the server refused it, and goes on.
+fn is_refusal(error: &EngineError) -> bool {
+    matches!(error.fault, Fault::Statement | Fault::Other | Fault::Denied)
 }
 
 /// Whether a change of a table may change rows of others: by links to it, or by triggers, its views' ones too.
@@ -524,7 +540,7 @@ impl Work for Look {
         };
         match begun {
             // A server that makes no savepoint here.
-            Err(error) if self.within && matches!(error.fault, Fault::Statement | Fault::Other) => {
+            Err(error) if self.within && is_refusal(&error) => {
                 self.cannot = Some(format!("the server says: {}", error.message));
                 return Ok(());
             }
@@ -729,11 +745,11 @@ fn in_words(change: &Change, outcome: &Outcome, thing: &str) -> String {
 }
 
 /// Rows that are kept as they come.
-struct Rows {
+pub(crate) struct Rows {
     /// So many are kept.
     most: usize,
-    columns: Vec<Column>,
-    rows: Vec<Vec<Value>>,
+    pub(crate) columns: Vec<Column>,
+    pub(crate) rows: Vec<Vec<Value>>,
     /// Whether there are more than are kept.
     more: bool,
     /// Where the key stands; nowhere if there is none.
@@ -768,7 +784,7 @@ impl Rows {
     }
 
     /// Fills rows that came before all columns were known.
-    fn fill(&mut self) {
+    pub(crate) fn fill(&mut self) {
         let width = self.columns.len();
         for row in &mut self.rows {
             row.resize(width, Value::Missing);

@@ -255,6 +255,16 @@ pub(crate) struct Busy {
     pub(crate) doing: Doing,
 }
 
+/// The check after a change.
+pub(crate) struct Check {
+    /// The entry of the change.
+    pub(crate) entry: EntryId,
+    /// The object that it wrote to, or made.
+    pub(crate) name: String,
+    /// Whether it made it: it is shown in full then; else how many rows it holds now.
+    pub(crate) made: bool,
+}
+
 /// An open session.
 pub struct Session {
     pub(crate) number: SessionId,
@@ -284,8 +294,10 @@ pub struct Session {
     pub(crate) figures: HashMap<String, Vec<(Column, Figures)>>,
     pub(crate) bearings: Bearings,
     pub(crate) writes: Writes,
-    /// An entry that wrote to a table: the catalog that is read next says what the table holds now.
-    pub(crate) check: Option<(EntryId, String)>,
+    /// What the catalog that is read next is to say of a change.
+    pub(crate) check: Option<Check>,
+    /// Statements that ran in the transaction that is open.
+    pub(crate) in_transaction: u64,
     /// A change that is held until it is kept or taken back.
     pub(crate) held: Option<Held>,
     /// The link was lost.
@@ -344,6 +356,7 @@ impl Session {
             bearings: Bearings::of(""),
             writes,
             check: None,
+            in_transaction: 0,
             held: None,
             lost: false,
             settings: Vec::new(),
@@ -375,6 +388,11 @@ impl Session {
     /// Its number, which its entries carry.
     pub fn number(&self) -> SessionId {
         self.number
+    }
+
+    /// How many statements ran in the transaction that is open.
+    pub fn in_transaction(&self) -> u64 {
+        self.in_transaction
     }
 
     /// The change that is held in it.

@@ -696,3 +696,60 @@ fn documents_are_looked_at_too() {
         assert_eq!(count("number > 0"), "0");
     }
 }
+
+/// Who lacks a right is told which one.
+#[test]
+fn a_missing_right_is_named() {
+    for family in ["postgres", "mariadb"] {
+        let berth = Berth::new(family, "held_rights");
+        let mut owner = berth.other();
+        let (user, grant) = match family {
+            "postgres" => ("held_mate", "grant select on berths to held_mate"),
+            _ => (
+                "held_mate",
+                "grant select on held_rights.berths to held_mate",
+            ),
+        };
+        let make = match family {
+            "postgres" => format!("create role {user} login password 'word'"),
+            _ => format!("create user {user} identified by 'word'"),
+        };
+        run(&mut *owner, &format!("drop user if exists {user}"));
+        run(&mut *owner, &make);
+        run(&mut *owner, grant);
+        let mate = Berth {
+            address: berth
+                .address
+                .replace("haven:the%20owner%27s%20secret", &format!("{user}:word")),
+            dir: tempfile::tempdir().expect("dir"),
+        };
+        let mut s = mate.session();
+        for (text, words) in [
+            (
+                "update berths set depth = 1 where quay = 'N';",
+                "the right update",
+            ),
+            ("delete from berths;", "the right delete"),
+            (
+                "insert into berths values (9, 'N', 1);",
+                "the right insert is missing on berths",
+            ),
+            (
+                "select * from ropes;",
+                "may not read ropes: the right select is missing",
+            ),
+            ("create table t (n integer);", "the right create"),
+        ] {
+            let said = said(s.run(text));
+            assert!(said.contains(words), "{family}: {text}: {said}");
+            assert!(s.desk.bearings().transaction.is_none(), "{family}: {text}");
+            s.desk.take_returned();
+        }
+        drop(s);
+        run(
+            &mut *berth.other(),
+            &grant.replace("grant", "revoke").replace(" to ", " from "),
+        );
+        run(&mut *berth.other(), &format!("drop user {user}"));
+    }
+}

@@ -1262,3 +1262,68 @@ fn secrets_in_results_are_covered_until_asked_for() {
     let rows = s.desk.entry().and_then(|e| e.sheet()).expect("rows");
     assert_eq!(rows.covered_columns(), [0]);
 }
+
+/// On a source of which much depends, what takes an object away wants its name typed.
+#[test]
+fn dangerous_sources_want_the_name_typed() {
+    let dir = tempfile::tempdir().expect("dir");
+    let file = dir.path().join("tides.db");
+    std::fs::write(&file, "").expect("made");
+    let settings = format!(
+        "[sources.tides]\naddress = '{}'\ntone = 'danger'\nwrites = 'ask'\n",
+        file.display()
+    );
+    std::fs::write(dir.path().join("settings.toml"), settings).expect("written");
+    let mut s = Session::new(Sqlite::memory().expect("opens"), Some(places(dir.path())));
+    s.desk.submit("/open tides --write");
+    s.until(|desk| desk.source() == "tides" && !desk.is_busy());
+    s.run("create table \"High Water\" (n integer); insert into \"High Water\" values (1);");
+    for (typed, there) in [("high water", true), ("High Water", false)] {
+        s.desk.submit("drop table \"High Water\";");
+        s.until(|desk| desk.asking().is_some());
+        let asking = s.desk.asking().expect("asked");
+        let text = format!("{} {}", asking.what, asking.details.join(" "));
+        assert!(text.contains("Type High Water and press Enter"), "{text}");
+        assert!(
+            text.contains("with the only row") && text.contains("no way back"),
+            "{text}"
+        );
+        s.desk.answer_secret(Some(typed.to_string().into()));
+        s.until(|desk| !desk.is_busy());
+        s.desk.take_returned();
+        s.run("select count(*) from sqlite_schema;");
+        assert_eq!(s.column(0), [Value::Integer(i64::from(there))], "{typed}");
+    }
+    // Other writes are not in the way.
+    s.run("create view v as select 1; create table t (n integer primary key); insert into t values (1);");
+    assert!(s.desk.asking().is_none());
+}
+
+/// The check after a change: the rows as they are now, and what was made in full.
+#[test]
+fn a_change_is_followed_by_its_check() {
+    let mut s = Session::memory();
+    s.run("create table visits (id integer primary key, note text default 'none');");
+    s.until(|desk| page(&desk.entries()[1]).contains("otherwise 'none'"));
+    s.run("insert into visits values (1, 'a'), (2, 'b');");
+    let entry = s.run("update visits set note = 'c' where id in (1, 2);");
+    assert!(
+        page(entry).contains("2 rows of visits changed."),
+        "{}",
+        page(entry)
+    );
+    assert_eq!(s.column(1), [Value::from("c"), Value::from("c")]);
+    // Not where its key is another one now, nor where writes are free.
+    let entry = s.run("update visits set id = 9 where id = 2;");
+    assert!(entry.sheet().is_none());
+    s.run("begin; insert into visits values (3, 'x'); update visits set note = 'y' where id = 3;");
+    assert_eq!(s.desk.session().in_transaction(), 2);
+    s.run("commit;");
+    assert_eq!(s.desk.session().in_transaction(), 0);
+    s.run("/writes free");
+    assert!(
+        s.run("update visits set note = 'd' where id = 1;")
+            .sheet()
+            .is_none()
+    );
+}

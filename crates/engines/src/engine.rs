@@ -164,6 +164,8 @@ pub enum Fault {
     ReadOnly,
     /// A rule of the schema forbids it.
     Constraint,
+    /// The user lacks a right.
+    Denied,
     /// The file is damaged or is no database.
     Damaged,
     /// The disk is full or cannot be read or written.

@@ -75,10 +75,16 @@ pub(super) fn bearings(app: &App, frame: &mut Frame<'_>, area: Rect) {
             Tone::Danger,
         ),
         // The first minute goes without saying.
-        Some(since) => match since.elapsed().as_secs() / 60 {
-            0 => ("transaction open".to_string(), Tone::Care),
-            minutes => (format!("transaction open for {minutes} min"), Tone::Care),
-        },
+        Some(since) => {
+            let mut words = match since.elapsed().as_secs() / 60 {
+                0 => "transaction open".to_string(),
+                minutes => format!("transaction open for {minutes} min"),
+            };
+            if let statements @ 1.. = session.in_transaction() {
+                words.push_str(&format!(", {}", counted(statements, "statement")));
+            }
+            (words, Tone::Care)
+        }
         None if nowhere => (String::new(), Tone::Faint),
         None if !b.has_transactions => ("no transactions".to_string(), Tone::Faint),
         None => ("no transaction".to_string(), Tone::Faint),

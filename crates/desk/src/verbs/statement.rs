@@ -23,14 +23,14 @@ use crate::catalog::ReadCatalog;
 use crate::entries::rows;
 use crate::entry::Content;
 use crate::failure::{self, Failure};
-use crate::guard::{self, Count, Counted};
+use crate::guard::{self, Count, Counted, Question};
 use crate::held;
 use crate::lists;
-use crate::look::{self, Look, Way};
+use crate::look::{self, Look, Rows, Way};
 use crate::outcome::{self, Around};
 use crate::page::{Page, Tone};
-use crate::session::{Next, Secrets, Task, Turn, Wanting};
-use crate::settings::Writes;
+use crate::session::{Check, Next, Secrets, Task, Turn, Wanting};
+use crate::settings::{Tone as SourceTone, Writes};
 use crate::sheet::{Sheet, read};
 use crate::task::{Bench, Lane, Progress, Reporter, Work};
 
@@ -264,6 +264,7 @@ impl Task for Counting {
         let (catalog, dialect) = (&session.catalog, session.dialect);
         let ends = guard::Ends {
             transaction: transaction.map(|since| since.elapsed()),
+            within: session.bearings.transaction.is_some() && !run.about.commits,
             lasts,
         };
         let question = guard::question(sweeps, &asked, &counts, catalog, dialect, &ends);
@@ -272,11 +273,40 @@ impl Task for Counting {
         match question {
             // What is held can be looked at and taken back; only what is large is asked about before it is locked.
             Some(question) if !held || most.is_none_or(|rows| *rows > LARGE_CHANGE) => {
-                Next::Ask(question, Box::new(|turn| run.proceed(turn)))
+                let careful = session.tone() == SourceTone::Danger;
+                let name = guard::name_to_type(sweeps).filter(|_| careful);
+                match name.map(str::to_string) {
+                    Some(name) => type_name(question, name, run),
+                    None => Next::Ask(question, Box::new(|turn| run.proceed(turn))),
+                }
             }
             _ => run.proceed(turn),
         }
     }
+}
+
+/// Asks for the name of what would go, and goes on when it is typed.
+fn type_name(question: Question, name: String, run: Run) -> Next {
+    let mut lines = question.page.lines.iter().map(|line| line.text());
+    let wanting = Wanting {
+        what: lines.next().unwrap_or_default(),
+        details: lines
+            .chain([
+                String::new(),
+                format!("Much depends on this source. Type {name} and press Enter to do it; Esc leaves everything as it is."),
+            ])
+            .collect(),
+        wanted: Wanted::Value,
+    };
+    Next::Want(
+        wanting,
+        Box::new(
+            move |turn, given| match given.expose_secret().trim() == name {
+                true => run.proceed(turn),
+                false => Next::NotRun,
+            },
+        ),
+    )
 }
 
 /// Runs queries that count; `None` for each whose object is not there or may not be read.
@@ -321,7 +351,7 @@ pub(crate) fn count_one(
             _ => None,
         }),
         Err(error) => match error.fault {
-            Fault::Statement | Fault::Other | Fault::ReadOnly => Ok(None),
+            Fault::Statement | Fault::Other | Fault::ReadOnly | Fault::Denied => Ok(None),
             _ => Err(error),
         },
     }
@@ -356,6 +386,10 @@ pub(crate) struct Run {
     about: Summary,
     /// The change of rows that it is, if it is one that may be looked at first, and what becomes of it.
     change: Option<(Change, Way)>,
+    /// The query that reads the rows which it named by their key, for the check after it.
+    reads_after: Option<String>,
+    /// What that gave.
+    now: Option<Rows>,
     /// Whether a change is held in its session, which a refusal must not take with it.
     protects: bool,
     secrets: Secrets,
@@ -385,6 +419,8 @@ impl Run {
             text,
             about,
             change: None,
+            reads_after: None,
+            now: None,
             protects: false,
             secrets: Vec::new(),
             into: Into::Result,
@@ -413,6 +449,10 @@ impl Run {
     fn proceed(mut self, turn: &mut Turn<'_>) -> Next {
         match self.change.take() {
             Some((change, Way::Held)) => Next::Go(Box::new(Look::at(turn, self, change))),
+            Some((change, Way::Straight)) => {
+                self.reads_after = look::afterwards(turn, &change);
+                self.go()
+            }
             _ => self.go(),
         }
     }
@@ -541,14 +581,35 @@ impl Run {
         if self.about.effect == Effect::Read && keeps && matches!(content, Content::Rows(_)) {
             self.say_doubts(turn);
         }
-        if self.about.effect == Effect::Write && matches!(content, Content::Page(_)) {
-            let target = self.about.target().map(str::to_string);
-            turn.session.check = turn.entry.zip(target);
+        let makes = self.about.effect == Effect::Definition && self.about.verb == "create";
+        if (makes || self.about.effect == Effect::Write) && matches!(content, Content::Page(_)) {
+            let name = self.about.target().map(str::to_string);
+            turn.session.check = turn.entry.zip(name).map(|(entry, name)| Check {
+                entry,
+                name,
+                made: makes,
+            });
+        }
+        if let (Content::Page(page), Some(rows)) = (&content, self.rows_now(turn)) {
+            let above = page.clone();
+            if let Some(own) = turn.own() {
+                own.above = Some(above);
+            }
+            content = Content::Rows(rows);
         }
         if let Some(own) = turn.own() {
             own.outcome = Some(outcome);
         }
         Next::Done(content)
+    }
+
+    /// The rows as they are now, of a change that named them by their key.
+    fn rows_now(&self, turn: &Turn<'_>) -> Option<Sheet> {
+        let rows = self.now.as_ref()?;
+        let covering = turn.services.covering.clone();
+        let set = ResultSet::of_rows(rows.columns.clone(), rows.rows.clone());
+        let sheet = Sheet::new(Arc::new(RwLock::new(set)));
+        (!rows.rows.is_empty()).then(|| sheet.covered_by(covering))
     }
 
     /// What is doubtful in a statement that read.
@@ -659,6 +720,18 @@ impl Work for Run {
         };
         // A sink that writes elsewhere ends its work, and may fail, only now.
         let ended = sink.end();
+        if let (Ok(_), Some(query)) = (&ran, &self.reads_after) {
+            let mut rows = Rows::default();
+            let mut read =
+                |connection: &mut dyn Connection| connection.run(ticket, query, &mut rows);
+            let read = match connection.bearings().transaction.is_some() {
+                true => held::protected(connection, read),
+                false => read(connection),
+            };
+            rows.fill();
+            // What may not be read is not shown.
+            self.now = read.is_ok().then_some(rows);
+        }
         self.outcome = Some(ran?);
         ended.map_err(|error| EngineError {
             fault: Fault::Sink,
@@ -704,6 +777,11 @@ impl Task for Run {
         let kept = match turn.own().map(|own| &own.content) {
             Some(Content::Rows(sheet)) if !sheet.labels.is_empty() => Some(sheet.clone()),
             _ => None,
+        };
+        let session = &mut turn.session;
+        session.in_transaction = match (self.around.before, session.bearings.transaction) {
+            (true, Some(_)) => session.in_transaction + 1,
+            _ => 0,
         };
         let outcome = self.outcome.take().unwrap_or_default();
         let next = self.done(turn, outcome, kept);

@@ -60,12 +60,7 @@ pub(super) fn of_server(error: &ServerError, statement: &str) -> EngineError {
                     .to_string(),
             ),
         ),
-        1044 | 1142 | 1143 | 1227 | 1370 => (
-            Fault::Other,
-            Some(format!(
-                "The present user may not do this: {message}. /access shows who may."
-            )),
-        ),
+        1044 | 1142 | 1143 | 1227 | 1370 => (Fault::Denied, None),
         1969 | 3024 => (
             Fault::Other,
             Some(

@@ -76,10 +76,7 @@ pub(super) fn of_server(error: &DbError, statement: &str) -> EngineError {
             Fault::Other,
             Some("An earlier statement of this transaction failed, so the server takes nothing more in it. rollback; ends it; what it did is taken back.".to_string()),
         ),
-        c if *c == SqlState::INSUFFICIENT_PRIVILEGE => (
-            Fault::Other,
-            Some(format!("The present user may not do this: {message}. /access shows who may.")),
-        ),
+        c if *c == SqlState::INSUFFICIENT_PRIVILEGE => (Fault::Denied, None),
         c if matches!(c.code(), "57P01" | "57P02" | "57P03" | "57P05") => (Fault::Lost, None),
         c if c.code().starts_with("23") => (Fault::Constraint, None),
         c if c.code().starts_with("42") => (Fault::Statement, None),
