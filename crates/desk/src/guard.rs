@@ -340,10 +340,10 @@ pub fn question(
             part.after.push_str(&format!(" {why}"));
         }
     }
-    if let Some(words) = way_back(sweeps, dialect, ends) {
-        if let Some(part) = parts.last_mut() {
-            part.after.push_str(&format!(" {words}"));
-        }
+    if let Some(words) = way_back(sweeps, dialect, ends)
+        && let Some(part) = parts.last_mut()
+    {
+        part.after.push_str(&format!(" {words}"));
     }
     let first = parts.first()?;
     let yes = match parts.len() {

@@ -999,7 +999,7 @@ mod tests {
                 &key(&["order", "name"], false),
                 &found.rows,
                 &[0, 1],
-                &MARIADB
+                MARIADB
             ),
             "(`order` = 1 and name = 'O''Tern') or (`order` = 2 and name = 'Gull')"
         );

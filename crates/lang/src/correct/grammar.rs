@@ -42,6 +42,8 @@ impl Case<'_> {
         if let Some(before) = before
             && before.kind == TokenKind::Text
             && before.end == here.start
+            && here.kind == TokenKind::Word
+            && self.all.iter().any(|token| !token.closed)
         {
             headline = "A quote inside a text has to be written twice.".into();
             corrections.push(Correction {

@@ -3,6 +3,7 @@
 
 mod grammar;
 mod names;
+mod signs;
 
 use std::ops::Range;
 
@@ -120,9 +121,9 @@ pub fn advise(
         Complaint::NoSuchColumn(name) => case.no_column(name),
         Complaint::AmbiguousColumn(name) => case.ambiguous(name),
         Complaint::NoSuchFunction(name) => case.no_function(name),
-        Complaint::Syntax(near) => case.syntax(near),
-        Complaint::Incomplete => case.incomplete(),
-        Complaint::BadToken(token) => case.bad_token(token),
+        Complaint::Syntax(near) => case.with_signs(case.syntax(near)),
+        Complaint::Incomplete => case.with_signs(case.incomplete()),
+        Complaint::BadToken(token) => case.with_signs(case.bad_token(token)),
         Complaint::Flow(_) | Complaint::Other => Advice {
             span: offset
                 .and_then(|at| case.token_at(at))
@@ -171,6 +172,32 @@ struct Case<'a> {
 }
 
 impl Case<'_> {
+    /// Puts signs that make the statement readable before what else is offered, but for what is surer than they are: a
+    /// keyword that is one letter off, a quote inside a text, an operator torn apart.
+    fn with_signs(&self, mut advice: Advice) -> Advice {
+        let known = self.known_names();
+        let sure = |one: &Correction| {
+            let was = self.text[one.edit.span.clone()].to_lowercase();
+            match one.detail.as_str() {
+                "keyword" if known.contains(&was) => false,
+                "keyword" => one.label.contains(' ') || strsim::osa_distance(&was, &one.label) <= 1,
+                "the quote written twice" | "without the blank" => true,
+                _ => false,
+            }
+        };
+        let (mut first, rest): (Vec<_>, Vec<_>) = advice.corrections.into_iter().partition(sure);
+        first.extend(self.signs());
+        first.extend(rest);
+        let mut seen = Vec::new();
+        first.retain(|one| {
+            let fresh = !seen.contains(&one.edit);
+            seen.push(one.edit.clone());
+            fresh
+        });
+        advice.corrections = first;
+        advice
+    }
+
     fn token_at(&self, offset: usize) -> Option<Token> {
         self.list
             .iter()

@@ -335,8 +335,8 @@ impl Parts<'_> {
             }
             // The last name of `table.column`.
             _ => {
-                let last = target.iter().filter_map(|token| token.name(text));
-                last.last().into_iter().collect()
+                let mut names = target.iter().filter_map(|token| token.name(text));
+                names.next_back().into_iter().collect()
             }
         }
     }
@@ -577,7 +577,7 @@ mod tests {
             ),
             ("insert into gone set id = 3", "none"),
         ] {
-            assert_eq!(found(sql, &MARIADB), expected, "{sql}");
+            assert_eq!(found(sql, MARIADB), expected, "{sql}");
         }
         let sql = "update or ignore 'berths' set [depth] = 1 where [id] = 3";
         assert_eq!(
