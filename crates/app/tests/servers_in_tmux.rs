@@ -144,7 +144,7 @@ fn whole_task(family: &Family) {
             .is_some_and(|top| top.contains("as mate") && !top.contains("all-powerful"))
     });
     t.line("select * from dues;");
-    t.until("may not do this");
+    t.until("may not read dues: the right select");
     t.keys(&["C-c"]);
     t.line("select count(*) as seen from berths;");
     t.until("48");

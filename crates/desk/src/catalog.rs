@@ -37,6 +37,8 @@ pub(crate) struct ReadCatalog {
     then: Option<Then>,
     for_command: bool,
     read: Option<Read>,
+    /// What it is to say of the change before it; one that began earlier does not know of that.
+    check: Option<Check>,
 }
 
 impl ReadCatalog {
@@ -48,6 +50,7 @@ impl ReadCatalog {
             then: None,
             for_command: false,
             read: None,
+            check: None,
         }
     }
 
@@ -109,11 +112,16 @@ impl Work for ReadCatalog {
 }
 
 impl Task for ReadCatalog {
+    fn begin(&mut self, turn: &mut Turn<'_>) {
+        self.check = turn.session.check.take();
+    }
+
     fn ended(self: Box<Self>, turn: &mut Turn<'_>, how: Result<(), EngineError>) -> Next {
         let ReadCatalog {
             read,
             then,
             for_command,
+            check,
             ..
         } = *self;
         let mut script = None;
@@ -139,7 +147,9 @@ impl Task for ReadCatalog {
         if let Some(words) = &failed {
             turn.say(words, Tone::Danger);
         }
-        say_what_is_there(turn);
+        if let Some(check) = check {
+            say_what_is_there(turn, check);
+        }
         turn.session.catalog_known = true;
         if let Some(entry) = turn.session.arriving.take() {
             fill_arrival(turn, entry);
@@ -159,10 +169,8 @@ impl Task for ReadCatalog {
 }
 
 /// The check after a write, done for the user: what the table holds now, where it could be counted.
-fn say_what_is_there(turn: &mut Turn<'_>) {
-    let Some(Check { entry, name, made }) = turn.session.check.take() else {
-        return;
-    };
+fn say_what_is_there(turn: &mut Turn<'_>, check: Check) {
+    let Check { entry, name, made } = check;
     if made {
         return show_what_was_made(turn, entry, &name);
     }

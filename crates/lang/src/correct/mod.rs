@@ -176,12 +176,20 @@ impl Case<'_> {
     /// keyword that is one letter off, a quote inside a text, an operator torn apart.
     fn with_signs(&self, mut advice: Advice) -> Advice {
         let known = self.known_names();
+        let open = self.all.iter().any(|token| !token.closed);
         let sure = |one: &Correction| {
             let was = self.text[one.edit.span.clone()].to_lowercase();
             match one.detail.as_str() {
-                "keyword" if known.contains(&was) => false,
+                // A word within a text whose quote is missing is no slip.
+                "keyword" if open || known.contains(&was) => false,
                 "keyword" => one.label.contains(' ') || strsim::osa_distance(&was, &one.label) <= 1,
-                "the quote written twice" | "without the blank" => true,
+                // Not where the text before it looks like SQL.
+                "the quote written twice" => {
+                    let mut texts = self.list.iter();
+                    let text = texts.find(|token| token.end == one.edit.span.end);
+                    text.is_some_and(|text| signs::unlike_text(text.of(self.text), self) == 0)
+                }
+                "without the blank" => true,
                 _ => false,
             }
         };

@@ -247,7 +247,7 @@ impl Case<'_> {
 }
 
 /// How little a text in quotes looks like one.
-fn unlike_text(text: &str, case: &Case<'_>) -> usize {
+pub(super) fn unlike_text(text: &str, case: &Case<'_>) -> usize {
     let inner = text.trim_matches('\'');
     let signs = inner.matches([',', '(', ')', '=', ';', '\'']).count();
     let keywords = inner
