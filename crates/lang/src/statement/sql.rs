@@ -159,7 +159,11 @@ impl<'a> Cursor<'a> {
         let start = self.list.get(self.at)?;
         let part = |token: &Token| match token.kind {
             // A text stands for a name there.
-            TokenKind::Text if self.of.dialect.family == Family::Sqlite => {
+            TokenKind::Text
+                if self.of.dialect.family == Family::Sqlite
+                    // So it is where a setting (ansi_quotes) makes names of such texts.
+                    || token.of(self.of.text).starts_with('"') =>
+            {
                 Some(self.of.literal(token))
             }
             _ => token.name(self.of.text),
