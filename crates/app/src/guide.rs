@@ -23,6 +23,7 @@ pub const TOPICS: &[&str] = &[
     "entries",
     "read",
     "change",
+    "options",
     "take away",
     "conditions",
     "shell",
@@ -92,7 +93,7 @@ fn words(topic: &str) -> &'static [&'static str] {
             "Conditions are those of SQL. A path that crosses a list stands for its elements: lines.kg > 20 holds where one element fits; some lines (kg > 20 and grade = 'A') wants one that fits all of it. is null asks for null or not there, is missing for not there.",
             "An update or delete without a condition has to say all: delete all from landings. docs/flow.md teaches the whole language.",
             "What is doubtful is said while you write, above the statement: a path that no document has, a sum over a list, kinds that never compare; Tab offers what mends it. :name in a flow is asked for when it runs, :?name with hidden input.",
-            "begin, commit and rollback are transactions where the server has them, which replica sets do. In one, what fails ends it: nothing of it is kept.",
+            "begin, commit and rollback are transactions where the server has them, which replica sets do; there what fails ends it, and nothing of it is kept. Over files a changed collection waits beside its place until commit puts it there.",
         ],
         "write" => &[
             "The list of what could stand at the cursor opens as you type: columns of the tables that this place sees (also through aliases, of queries in brackets and of common tables), tables after from, linked ones first after join, the linking condition after on, the values of a column that holds one of a few, keywords, functions with their arguments. Tab takes what is marked, or first what all have in common; ↑ and ↓ choose; Esc closes it.",
@@ -115,13 +116,20 @@ fn words(topic: &str) -> &'static [&'static str] {
             "null is the faint word, empty text is '', bytes are x'…'. A line break is ¶, a tab ⇥, a blank at the end ␣, any other control character its code, as in ⟨1b⟩. Numbers stand right; a text that looks like a number stands left.",
             "The last line of a result has the figures of the current column and how its numbers spread.",
             "Ordering, filtering and finding work on all rows, not only on those in sight.",
+            "Columns whose names look like secrets (password, token, api_key and such; covered in the settings has a list of one's own) and values that have the form of a stored password are covered. /reveal shows them in the current result; /export leaves them covered unless it is told --revealed.",
         ],
         "change" => &[
-            "A single insert, or an update or delete with a condition, runs at once. An update or delete of every row and every drop are asked about first, with the numbers that would go, wherever they stand: in a with, a copy, a block, a text that is run, behind a condition that always holds.",
+            "An update, a delete, a merge or an insert from a query is looked at before it is kept: it runs in a transaction that nobody else sees, and its rows are shown, of an update before and after, what differs marked. /keep (K while reading) keeps it, /take-back (T) takes it back; after ten minutes, or when the connection or the program ends, it is taken back by itself. Rows of other tables that links and triggers change with it are counted. In the meantime statements that read run, and others are refused.",
+            "Inserts of single rows, and writes that name fewer than ten rows by their key, run at once; the rows as they are now stand below. look-from = 1 in the settings looks at these too, hold-minutes says how long a change is held; with 0 none is, and the numbers are asked about instead.",
+            "What cannot be taken back is asked about first, with the numbers that would go: drops, truncates, other storage engines, servers without transactions, and changes of more than 100 000 rows before they are held; wherever they stand: in a with, a copy, a block, a text that is run, behind a condition that always holds. On a source of tone danger the name of what goes has to be typed.",
             "A statement that ends an open transaction by itself, as create table does on MariaDB and MySQL, is asked about while one is open; --together refuses it.",
-            "After a write its entry says how many rows it changed, the new key, and what the table holds now.",
+            "After a write its entry says how many rows it changed, the new key, and what the table holds now; what was made is shown in full.",
+            "Behind create database, create table, create user, grant and the like the list (Tab) has what this server knows there; /help options has all of it. password or identified by with nothing behind it asks for the password, hidden.",
             "/writes none makes the engine itself refuse every write. On a server every statement then runs in a transaction that may only read; calls, blocks and what else cannot be known before is not sent. /writes free asks nothing.",
-            "begin opens a transaction, and the first line says so until commit or rollback.",
+            "begin opens a transaction, and the first line says so, with its age and the number of statements, until commit or rollback.",
+        ],
+        "options" => &[
+            "What can stand in statements that make databases, tables, indexes, users and roles, or grant rights, from the servers' documentation:",
         ],
         "take away" => &[
             "/export writes all rows of the current result, with the columns, order and filter you see. The format comes from the file name's ending, or from --as. A file is replaced only when the new one is whole.",
@@ -141,6 +149,39 @@ fn words(topic: &str) -> &'static [&'static str] {
         "commands" => &["Arguments stand apart by blanks, in quotes where they hold blanks."],
         "help" => &["/help TOPIC opens a topic; /help WORD finds every line with the word."],
         _ => &[],
+    }
+}
+
+/// What can stand in statements that make or grant something, by family.
+fn options(page: &mut Page, width: usize) {
+    use idle_tide_lang::complete::making::{Part, ROWS};
+    for dialect in [&SQLITE, &POSTGRES, MARIADB] {
+        page.say(Tone::Heading, dialect.name);
+        let rows = ROWS
+            .iter()
+            .filter(|row| row.families.contains(&dialect.family));
+        for row in rows {
+            let place = match row.part {
+                Part::Options => "",
+                Part::Type => ", types",
+                Part::Column => ", behind a type",
+                Part::Table => ", of the whole table",
+                Part::Rights => ", rights",
+                Part::On => ", on",
+                Part::Granted => ", behind the name",
+            };
+            page.say(Tone::Active, format!("{}{place}", row.head));
+            let list: Vec<String> = (row.options.iter())
+                .map(|(word, detail)| match *detail {
+                    "" => (*word).to_string(),
+                    detail => format!("{word} ({detail})"),
+                })
+                .collect();
+            for line in wrap(&list.join(", "), width.saturating_sub(2)) {
+                page.say(Tone::Plain, format!("  {line}"));
+            }
+        }
+        page.gap();
     }
 }
 
@@ -219,6 +260,10 @@ pub fn page(topic: &str, width: usize, keys: &Keymap) -> Page {
             page.say(Tone::Plain, line);
         }
         page.gap();
+    }
+    if topic == "options" {
+        options(&mut page, width);
+        return page;
     }
     if topic == "statements" {
         for dialect in [&SQLITE, &POSTGRES, MARIADB] {

@@ -7,51 +7,33 @@ use idle_tide_core::ValueRef;
 use idle_tide_core::document::bson;
 use idle_tide_core::document::{Datum, Document};
 use idle_tide_lang::command::fits_pattern;
-
-/// Names that are covered unless the settings (`covered`) say otherwise.
-pub const USUAL: &[&str] = &[
-    "*password*",
-    "*passwd*",
-    "*passphrase*",
-    "*pass_hash*",
-    "*secret*",
-    "*token*",
-    "*api_key*",
-    "*apikey*",
-    "*private_key*",
-    "*credential*",
-    "authentication_string",
-    "rolpassword",
-];
+use idle_tide_lang::secret::is_secret_name;
 
 /// What stands in the place of a covered value.
 pub const WORD: &str = "covered";
 
-/// Which names are covered.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Covering(Arc<Vec<String>>);
-
-impl Default for Covering {
-    fn default() -> Self {
-        Covering::of(None)
-    }
-}
+/// Which names are covered: those that fit the patterns of the settings, or the usual ones.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Covering(Option<Arc<Vec<String>>>);
 
 impl Covering {
-    /// The patterns of the settings, or the usual ones.
+    /// The patterns of the settings, if they have some.
     pub fn of(patterns: Option<Vec<String>>) -> Self {
-        let usual = || USUAL.iter().map(ToString::to_string).collect();
-        Covering(Arc::new(patterns.unwrap_or_else(usual)))
+        Covering(patterns.map(Arc::new))
     }
 
     /// Whether a column or field of this name is covered; of a path its last name counts.
     pub fn covers(&self, name: &str) -> bool {
         let last = name.rsplit('.').next().unwrap_or(name);
-        let fits = |pattern: &String| match pattern.contains(['*', '?']) {
-            true => fits_pattern(pattern, last),
-            false => pattern.eq_ignore_ascii_case(last),
+        let Some(patterns) = &self.0 else {
+            return is_secret_name(last);
         };
-        self.0.iter().any(fits)
+        patterns
+            .iter()
+            .any(|pattern| match pattern.contains(['*', '?']) {
+                true => fits_pattern(pattern, last),
+                false => pattern.eq_ignore_ascii_case(last),
+            })
     }
 
     /// Puts the word in the place of what is covered in a document.

@@ -4,7 +4,7 @@
 use std::collections::HashSet;
 use std::ops::Range;
 
-use crate::dialect::Dialect;
+use crate::dialect::{Dialect, Family};
 use crate::token::{Token, TokenKind, significant, tokens};
 
 /// A statement without its secrets.
@@ -362,6 +362,31 @@ fn places_within(text: &str, dialect: &Dialect, depth: usize) -> Vec<Range<usize
         .collect()
 }
 
+/// A statement that makes or changes a user and ends where a password would stand: with a hidden parameter there, so that
+/// it is asked for. `None` for any other.
+pub fn left_out(text: &str, dialect: &Dialect) -> Option<String> {
+    let mut list = significant(&tokens(text, dialect));
+    while list
+        .last()
+        .is_some_and(|token| token.kind == TokenKind::Semicolon)
+    {
+        list.pop();
+    }
+    let is = |at: usize, words: &[&str]| {
+        let token = list.get(at);
+        token.is_some_and(|token| words.iter().any(|word| token.is_word(text, word)))
+    };
+    let last = list.len().checked_sub(1)?;
+    let ends = match dialect.family {
+        Family::Postgres => is(last, &["password"]),
+        Family::Mariadb => is(last, &["by"]) && is(last.checked_sub(1)?, &["identified"]),
+        _ => false,
+    };
+    let of_users = is(0, &["create", "alter"]) && (is(1, &["user", "role"]));
+    let end = list[last].end;
+    (ends && of_users && last > 2).then(|| format!("{} :?password{}", &text[..end], &text[end..]))
+}
+
 /// Covers the secrets of a text; `None` if it holds none.
 pub fn cover(text: &str, dialect: &Dialect) -> Option<Covered> {
     // Most texts hold no literal at all, and data behind a statement are not looked through.
@@ -415,6 +440,29 @@ mod tests {
     use crate::dialect::{FLOW, MARIADB, POSTGRES, SQLITE};
     use crate::parameter::{fill, parameters};
     use proptest::prelude::*;
+
+    #[test]
+    fn a_password_that_is_left_out_is_asked_for() {
+        use crate::dialect::{MARIADB, POSTGRES};
+        let out = |text: &str, dialect| left_out(text, dialect);
+        assert_eq!(
+            out("create user mate login password;", &POSTGRES).as_deref(),
+            Some("create user mate login password :?password;")
+        );
+        assert_eq!(
+            out("alter user mate identified by", MARIADB).as_deref(),
+            Some("alter user mate identified by :?password")
+        );
+        for (text, dialect) in [
+            ("create user mate password 'x'", &POSTGRES),
+            ("create user password", &POSTGRES),
+            ("select password", &POSTGRES),
+            ("create user mate", MARIADB),
+            ("create user mate identified by 'x'", MARIADB),
+        ] {
+            assert_eq!(out(text, dialect), None, "{text}");
+        }
+    }
 
     #[test]
     fn passwords_are_covered_wherever_they_stand() {

@@ -102,7 +102,7 @@ pub(crate) fn start(turn: &mut Turn<'_>, text: String) -> Next {
     let dialect = turn.session.dialect;
     let typed = Typed {
         secrets: turn.waiting.given.to_vec(),
-        text,
+        text: secret::left_out(&text, dialect).unwrap_or(text),
     };
     let mut missing = VecDeque::from(parameters(&typed.text, dialect));
     missing.retain(|p| typed.secrets.iter().all(|(given, _)| *given != p.name));

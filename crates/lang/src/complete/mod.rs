@@ -5,6 +5,7 @@
 mod command_line;
 mod flow;
 mod linked;
+pub mod making;
 mod place;
 mod statement;
 

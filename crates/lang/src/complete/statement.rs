@@ -3,6 +3,7 @@
 use idle_tide_core::Kind;
 
 use super::linked::{conditions, linked_tables};
+use super::making;
 use super::place::{Place, place, word_before};
 use super::{
     Candidate, Completion, MOST, Offer, Sources, column, dedupe_columns, field_detail, keyword,
@@ -68,7 +69,14 @@ pub(super) fn complete_sql(
     let named = scope(text, &all, at, from.dialect);
     let tables_seen = view.tables(block);
     let mut list = Vec::new();
+    let counts = significant.iter().take_while(|token| token.end <= word_at);
+    let before: Vec<Token> = counts.copied().collect();
+    let making = making::options(text, &before, asked, from.dialect);
+    let makes = making.is_some();
+    list.extend(making.unwrap_or_default());
     match &place {
+        Place::Nothing if makes => {}
+        Place::Expression if makes => {}
         Place::Nothing => return Completion::default(),
         Place::Start => list.extend(from.dialect.starts.iter().map(|word| keyword(word))),
         Place::Table => tables(&named.common, word, from, &mut list),
@@ -155,7 +163,7 @@ pub(super) fn complete_sql(
     let open = matches!(
         place,
         Place::Table | Place::Join | Place::On | Place::InsertColumns | Place::Qualified(_)
-    );
+    ) || makes;
     // What counts a thing once instead of several times, where the cursor is at it or the list was asked for.
     let corrections = corrections(text, start, at, asked && word.is_empty(), from);
     if word.is_empty() && !asked && !open {
