@@ -21,6 +21,9 @@ const KEPT: Duration = Duration::from_secs(90 * 24 * 3600);
 struct Draft {
     source: String,
     text: String,
+    /// When the program that keeps it began; its number alone may be another's by now.
+    #[serde(default)]
+    began: Option<String>,
 }
 
 /// The half-written text of this program.
@@ -77,6 +80,7 @@ impl Drafts {
         let draft = words.map(|text| Draft {
             source: source.to_string(),
             text,
+            began: began(std::process::id()),
         });
         if draft != self.last {
             self.last.clone_from(&draft);
@@ -95,12 +99,15 @@ impl Drafts {
             let writer = path
                 .file_stem()
                 .and_then(|name| name.to_str()?.parse::<u32>().ok());
-            if writer.is_none_or(is_there) {
+            let Some(writer) = writer else {
                 continue;
-            }
+            };
             let draft = std::fs::read(&path)
                 .ok()
                 .and_then(|bytes| serde_json::from_slice::<Draft>(&bytes).ok());
+            if is_there(writer, draft.as_ref()) {
+                continue;
+            }
             let changed = path.metadata().and_then(|there| there.modified()).ok();
             let age = changed.and_then(|at| SystemTime::now().duration_since(at).ok());
             match draft {
@@ -117,9 +124,24 @@ impl Drafts {
     }
 }
 
-/// Whether a process of this number runs; counted as running where the system does not say.
-fn is_there(process: u32) -> bool {
-    !Path::new("/proc/self").exists() || Path::new(&format!("/proc/{process}")).exists()
+/// When a process began, in the system's own count; `None` where it does not run or nobody says (proc(5), `starttime`).
+fn began(process: u32) -> Option<String> {
+    let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).ok()?;
+    // The name in brackets may hold anything.
+    let (_, rest) = stat.rsplit_once(')')?;
+    rest.split_whitespace().nth(19).map(str::to_string)
+}
+
+/// Whether the process that keeps a draft runs; counted as running where the system does not say.
+fn is_there(process: u32, draft: Option<&Draft>) -> bool {
+    if !Path::new("/proc/self").exists() {
+        return true;
+    }
+    let now = began(process);
+    match draft.and_then(|draft| draft.began.as_ref()) {
+        Some(then) => now.as_ref() == Some(then),
+        None => now.is_some(),
+    }
 }
 
 #[cfg(test)]
@@ -147,6 +169,18 @@ mod tests {
         assert_eq!(mode & 0o777, 0o600);
         // The one who writes it is there still.
         assert_eq!(drafts.take_over("harbour"), None);
+        // Its number was given to another process since, which began at another time.
+        let left = std::fs::read_to_string(&own).expect("read");
+        let mine = began(std::process::id()).expect("runs");
+        let other = left.replace(&format!("\"{mine}\""), "\"1\"");
+        assert_ne!(other, left);
+        std::fs::write(
+            dir.path()
+                .join(format!("{}.json", std::os::unix::process::parent_id())),
+            other,
+        )
+        .expect("written");
+        assert!(drafts.take_over("harbour").is_some());
         std::fs::rename(&own, dir.path().join("4194999.json")).expect("moved");
         std::fs::write(dir.path().join("4194998.json"), "{\"source\":").expect("written");
         assert_eq!(drafts.take_over("elsewhere"), None);

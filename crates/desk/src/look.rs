@@ -16,6 +16,7 @@ use idle_tide_lang::dialect::Family;
 use idle_tide_lang::statement::{Change, Does};
 use parking_lot::RwLock;
 
+use crate::covering::{Covering, WORD, is_secret};
 use crate::entry::Content;
 use crate::face::{Request, Returned};
 use crate::follow::literal;
@@ -87,6 +88,13 @@ pub(crate) fn way(turn: &Turn<'_>, change: &Change) -> Way {
         }
         _ => Way::Held,
     }
+}
+
+/// The query that reads a few of the rows that a change chooses.
+pub(crate) fn sample_of(change: &Change) -> Option<String> {
+    let chosen = change.chosen.as_ref().filter(|chosen| !chosen.limited)?;
+    let query = chosen.query(&format!("{}.*", chosen.called));
+    Some(format!("{query} limit 4"))
 }
 
 /// The query that reads the rows of an update as they are after it, where their key chose them and stays.
@@ -375,7 +383,18 @@ impl Look {
         }
         let counts = self.touched(connection, ticket, self.within)?;
         let outcome = connection.run(ticket, self.run.text(), &mut Nothing)?;
-        let touched = self.touched(connection, ticket, true)?;
+        let mut touched = self.touched(connection, ticket, true)?;
+        let changed = outcome.changed.unwrap_or(0);
+        for _ in 0..3 {
+            let told = touched.iter().flatten().map(|(_, count)| *count);
+            let behind = touched.is_some() && told.sum::<u64>() < changed;
+            if connection.dialect().family != Family::Mariadb || !self.reaches || !behind {
+                break;
+            }
+            // This server tells what it knew up to a tenth of a second ago.
+            std::thread::sleep(Duration::from_millis(120));
+            touched = self.touched(connection, ticket, true)?;
+        }
         let rows = match largest {
             Some(largest) => Some(self.inserted(connection, ticket, largest)?),
             None => rows,
@@ -384,7 +403,8 @@ impl Look {
             Some(rows) => self.after(connection, ticket, rows)?,
             None => None,
         };
-        let mut elsewhere = self.elsewhere(counts, touched, outcome.changed.unwrap_or(0));
+        let (counts, touched) = (counts.unwrap_or_default(), touched.unwrap_or_default());
+        let mut elsewhere = self.elsewhere(counts, touched, changed);
         let named = taken.iter().map(|(_, count)| count).sum();
         elsewhere.rows = elsewhere.rows.saturating_sub(named);
         elsewhere.tables.extend(taken);
@@ -396,16 +416,16 @@ impl Look {
         })
     }
 
-    /// How many rows the transaction has changed so far, by table, as far as the server tells; `asks` is false where
-    /// that is none.
+    /// How many rows the transaction has changed so far, by table; `None` if the server does not tell. `asks` is false
+    /// where that is none.
     fn touched(
         &self,
         connection: &mut dyn Connection,
         ticket: u64,
         asks: bool,
-    ) -> Result<Vec<(String, u64)>, EngineError> {
+    ) -> Result<Option<Vec<(String, u64)>>, EngineError> {
         let question = match connection.dialect().family {
-            _ if !self.reaches => return Ok(Vec::new()),
+            _ if !self.reaches => return Ok(None),
             // These counts begin before the transaction does.
             Family::Postgres => {
                 "select relname, n_tup_ins + n_tup_upd + n_tup_del from pg_catalog.pg_stat_xact_user_tables where n_tup_ins + n_tup_upd + n_tup_del > 0"
@@ -414,7 +434,7 @@ impl Look {
                 "select '', trx_rows_modified from information_schema.innodb_trx where trx_mysql_thread_id = connection_id()"
             }
             Family::Sqlite => "select '', total_changes()",
-            _ => return Ok(Vec::new()),
+            _ => return Ok(None),
         };
         let mut rows = Rows::default();
         let asked = match connection.dialect().family {
@@ -426,15 +446,14 @@ impl Look {
         match asked {
             // Not everybody may ask.
             Err(error) if is_refusal(&error) => {
-                return Ok(Vec::new());
+                return Ok(None);
             }
             asked => asked?,
         };
         let number = |value: &Value| value.as_ref().plain().parse().unwrap_or(0);
         let rows = rows.rows.iter();
-        Ok(rows
-            .map(|row| (row[0].as_ref().plain(), number(&row[1])))
-            .collect())
+        let counts = rows.map(|row| (row[0].as_ref().plain(), number(&row[1])));
+        Ok(Some(counts.collect()))
     }
 
     /// What was changed besides the rows of the table itself.
@@ -763,7 +782,7 @@ impl Default for Rows {
 }
 
 impl Rows {
-    fn at_most(most: usize) -> Self {
+    pub(crate) fn at_most(most: usize) -> Self {
         Rows {
             most,
             columns: Vec::new(),
@@ -781,6 +800,33 @@ impl Rows {
         };
         let found: Option<Vec<usize>> = names.iter().map(place).collect();
         found.unwrap_or_default()
+    }
+
+    /// Shows the rows on a page, a line each.
+    pub(crate) fn show(&self, page: &mut Page, covering: &Covering) {
+        if self.rows.is_empty() {
+            return;
+        }
+        page.gap();
+        page.say(Tone::Plain, "Some of them, as they are:");
+        for row in &self.rows {
+            let cells = self.columns.iter().zip(row);
+            let cells = cells.filter(|(_, value)| !matches!(value, Value::Missing));
+            let cells: Vec<String> = cells
+                .take(8)
+                .map(|(column, value)| {
+                    let value = value.as_ref();
+                    let covered = covering.covers(&column.name) || is_secret(value);
+                    let text = match covered && !value.is_null() {
+                        true => WORD.to_string(),
+                        false => value.plain(),
+                    };
+                    let text: String = text.chars().take(24).collect();
+                    format!("{} {text}", column.name)
+                })
+                .collect();
+            page.say(Tone::Faint, format!("  {}", cells.join("   ")));
+        }
     }
 
     /// Fills rows that came before all columns were known.

@@ -660,7 +660,9 @@ fn documents_are_looked_at_too() {
             let question = s.desk.question().expect("asked").page.text();
             assert!(
                 question.contains("This changes 19 documents of landings.")
-                    && question.contains("no transactions here"),
+                    && question.contains("no transactions here")
+                    && question.contains("Some of them, as they are:")
+                    && question.contains("number 2 "),
                 "{question}"
             );
             s.desk.answer(true);

@@ -40,6 +40,8 @@ const RESULT_MEMORY: u64 = 128 * 1024 * 1024;
 const LARGE: usize = 2_000;
 /// A change of so many rows is asked about before it is held.
 const LARGE_CHANGE: u64 = 100_000;
+/// Rows that are shown of a change which cannot be held.
+const SAMPLE: usize = 4;
 /// Settings of a session that are remembered, to set them again on a new connection.
 const MOST_SETTINGS: usize = 200;
 
@@ -219,10 +221,16 @@ fn ask(turn: &mut Turn<'_>, run: Run) -> Next {
             of: Counted::Rows,
         });
     }
+    let sample = match &run.change {
+        Some((change, Way::CannotBeHeld(_))) => look::sample_of(change),
+        _ => None,
+    };
     Next::Go(Box::new(Counting {
         run,
         asked,
         counts: Vec::new(),
+        sample,
+        some: Rows::at_most(SAMPLE),
     }))
 }
 
@@ -231,6 +239,9 @@ struct Counting {
     run: Run,
     asked: Vec<Count>,
     counts: Vec<Option<u64>>,
+    /// The query for a few of the rows that a change chooses which cannot be held, and what it gave.
+    sample: Option<String>,
+    some: Rows,
 }
 
 impl Work for Counting {
@@ -241,13 +252,31 @@ impl Work for Counting {
     fn work(&mut self, at: &mut Bench<'_>) -> Result<(), EngineError> {
         let questions: Vec<String> = self.asked.iter().map(|count| count.query.clone()).collect();
         self.counts = count_all(at, &questions)?;
+        let ticket = at.ticket;
+        if let Some(query) = &self.sample {
+            let some = &mut self.some;
+            let read = held::protected(at.connection()?, |connection| {
+                connection.run(ticket, query, some)
+            });
+            // What may not be read is not shown.
+            match read {
+                Err(error) if error.fault == Fault::Cancelled => return Err(error),
+                _ => some.fill(),
+            }
+        }
         Ok(())
     }
 }
 
 impl Task for Counting {
     fn ended(self: Box<Self>, turn: &mut Turn<'_>, how: Result<(), EngineError>) -> Next {
-        let Counting { run, asked, counts } = *self;
+        let Counting {
+            run,
+            asked,
+            counts,
+            some,
+            ..
+        } = *self;
         // A sweep that was stopped while it was counted does not run.
         match how {
             Err(error) if error.fault == Fault::Cancelled => return Next::NotRun,
@@ -272,7 +301,8 @@ impl Task for Counting {
         let most = counts.iter().flatten().max();
         match question {
             // What is held can be looked at and taken back; only what is large is asked about before it is locked.
-            Some(question) if !held || most.is_none_or(|rows| *rows > LARGE_CHANGE) => {
+            Some(mut question) if !held || most.is_none_or(|rows| *rows > LARGE_CHANGE) => {
+                some.show(&mut question.page, &turn.services.covering);
                 let careful = session.tone() == SourceTone::Danger;
                 let name = guard::name_to_type(sweeps).filter(|_| careful);
                 match name.map(str::to_string) {
