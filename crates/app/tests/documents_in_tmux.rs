@@ -24,11 +24,9 @@ fn use_it(t: &Tmux) {
     });
     assert!(screen.contains("collection"));
     t.line("/shape landings");
-    let screen = t.until("lines.species");
-    assert!(
-        screen.contains("list of object") && screen.contains("text in a list"),
-        "{screen}"
-    );
+    t.when("the shape", |s| {
+        s.contains("lines.species") && s.contains("list of object") && s.contains("text in a list")
+    });
     ask(t, "from landings count", "4000");
     ask(t, "from landings where port = 'Brackwater' count", "1960");
     ask(t, "from landings distinct lines.species", "12 documents");
