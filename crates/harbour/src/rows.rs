@@ -1,6 +1,8 @@
 //! The rows of each table. Money and measures are whole hundredths before they become numbers, so that
 //! the values come out clean.
 
+use std::collections::HashMap;
+
 use idle_tide_core::Value;
 
 use crate::random::Random;
@@ -82,365 +84,522 @@ fn tide(second: i64, phase: f64) -> i64 {
 /// # Errors
 /// The first error of `take`.
 pub fn generate<E>(settings: &Settings, take: &mut Take<'_, E>) -> Result<(), E> {
-    let lists = words();
-    let list = |name: &str| lists.get(name).map_or(&[""][..], Vec::as_slice);
-    let mut random = Random(settings.seed);
-    let r = &mut random;
-    let person = |r: &mut Random| {
+    let mut filling = Filling {
+        lists: words(),
+        random: Random(settings.seed),
+        readings: settings.readings,
+        take,
+        signs: Vec::new(),
+        arrivals: Vec::new(),
+    };
+    filling.owners()?;
+    filling.vessels()?;
+    filling.quays()?;
+    filling.berths()?;
+    filling.visits()?;
+    filling.dues()?;
+    filling.services()?;
+    filling.visit_services()?;
+    filling.cargo()?;
+    filling.gauges()?;
+    filling.readings()?;
+    filling.tides()?;
+    filling.weather()?;
+    filling.keepers()?;
+    filling.watches()?;
+    filling.work_orders()?;
+    filling.incidents()?;
+    filling.tows()?;
+    filling.charts()?;
+    filling.notices()?;
+    filling.hull_surveys()
+}
+
+/// The words of a list; one empty one where there is none.
+fn list<'a>(lists: &'a HashMap<&'static str, Vec<&'static str>>, name: &str) -> &'a [&'static str] {
+    lists.get(name).map_or(&[""][..], Vec::as_slice)
+}
+
+/// What the tables have in common while they are filled, a method each in their order: every one draws its numbers where the
+/// one before left off.
+struct Filling<'a, 't, E> {
+    lists: HashMap<&'static str, Vec<&'static str>>,
+    random: Random,
+    readings: u64,
+    take: &'a mut Take<'t, E>,
+    /// The call signs of the vessels.
+    signs: Vec<Option<String>>,
+    /// When each visit began.
+    arrivals: Vec<i64>,
+}
+
+impl<E> Filling<'_, '_, E> {
+    fn person(&mut self) -> String {
         format!(
             "{} {}",
-            r.pick(list("first name")),
-            r.pick(list("last name"))
+            self.random.pick(list(&self.lists, "first name")),
+            self.random.pick(list(&self.lists, "last name"))
         )
-    };
+    }
 
-    for id in 1..=210_i64 {
-        let kind = ["person", "person", "person", "company", "trust"][r.below(5) as usize];
-        let mut name = person(r);
-        if kind != "person" {
-            name = format!("{} & Daughters", r.pick(list("last name")));
-        }
-        let handle = name.to_lowercase().replace(" & ", "-").replace(' ', ".");
-        let phone =
-            (!r.once_in(5)).then(|| format!("0{} {:06}", r.between(20, 79), r.below(1_000_000)));
-        let email = (!r.once_in(3)).then(|| format!("{handle}@haven.example"));
-        take(
-            "owners",
-            &[
-                id.into(),
-                name.into(),
-                kind.into(),
-                phone.into(),
-                email.into(),
-                r.between(1998, 2031).to_string().into(),
-            ],
-        )?;
-    }
-    let mut signs = Vec::new();
-    for id in 1..=VESSELS as i64 {
-        let name = format!(
-            "{} {}",
-            r.pick(list("first half of a vessel")),
-            r.pick(list("second half of a vessel"))
-        );
-        let sign = (!r.once_in(12)).then(|| format!("BH{:04}", 1_000 + id * 7));
-        signs.push(sign.clone());
-        let rig = r.pick(&["sloop", "ketch", "motor", "smack", "barge", "tug"]);
-        let note: Value = match r.below(14) {
-            0 => "".into(),
-            1 => text(r.pick(list("berth note"))),
-            2 => "crew of one, and a dog 🐕".into(),
-            _ => Value::Null,
-        };
-        let built = (!r.once_in(6)).then(|| r.between(1889, 2030));
-        take(
-            "vessels",
-            &[
-                id.into(),
-                name.into(),
-                r.between(1, 210).into(),
-                sign.into(),
-                hundredths(r.between(480, 3_900)),
-                hundredths(r.between(60, 390)),
-                built.into(),
-                rig.into(),
-                note,
-            ],
-        )?;
-    }
-    for (code, name, faces, built) in QUAYS {
-        take(
-            "quays",
-            &[code.into(), name.into(), faces.into(), built.into()],
-        )?;
-    }
-    for id in 1..=48_i64 {
-        let (quay, ..) = QUAYS[(id as usize - 1) / 12];
-        let dries = quay == "D" || r.once_in(4);
-        let depth = if dries {
-            r.between(-90, 40)
-        } else {
-            r.between(150, 520)
-        };
-        take(
-            "berths",
-            &[
-                id.into(),
-                quay.into(),
-                format!("{quay}{:02}", (id - 1) % 12 + 1).into(),
-                hundredths(depth),
-                i64::from(dries).into(),
-                i64::from(r.once_in(6)).into(),
-            ],
-        )?;
-    }
-    let mut arrivals = Vec::new();
-    for id in 1..=VISITS {
-        let arrived = START + (id * 2_628 / HALF_HOUR) * HALF_HOUR;
-        let berth = id % 48 + 1;
-        let stay = r.between(2, 150) * HALF_HOUR;
-        let left = (id <= VISITS - 31).then(|| time(arrived + stay));
-        let note: Value = match r.below(9) {
-            0 => "".into(),
-            1..=3 => text(r.pick(list("berth note"))),
-            _ => Value::Null,
-        };
-        arrivals.push(arrived);
-        take(
-            "visits",
-            &[
-                id.into(),
-                (r.below(VESSELS) as i64 + 1).into(),
-                berth.into(),
-                time(arrived),
-                left.unwrap_or(Value::Null),
-                hundredths(r.between(55, 390)),
-                r.between(1, 14).into(),
-                note,
-            ],
-        )?;
-    }
-    let mut due = 0_i64;
-    for (at, arrived) in arrivals.iter().enumerate() {
-        for _ in 0..[0, 1, 1, 1, 1, 2][r.below(6) as usize] {
-            due += 1;
-            let paid = (!r.once_in(7)).then(|| date(arrived + r.between(1, 40) * DAY));
-            take(
-                "dues",
-                &[
-                    due.into(),
-                    (at as i64 + 1).into(),
-                    hundredths(r.between(1_200, 96_000) / 50 * 50),
-                    date(arrived + DAY),
-                    paid.unwrap_or(Value::Null),
-                ],
-            )?;
-        }
-    }
-    for (id, (name, unit, price)) in SERVICES.iter().enumerate() {
-        take(
-            "services",
-            &[
-                (id as i64 + 1).into(),
-                (*name).into(),
-                (*unit).into(),
-                hundredths(*price),
-            ],
-        )?;
-    }
-    for visit in 1..=VISITS {
-        let first = r.between(1, 8);
-        for step in 0..r.between(0, 2) {
-            take(
-                "visit_services",
-                &[
-                    visit.into(),
-                    ((first + step * 3) % 8 + 1).into(),
-                    hundredths(r.between(1, 240) * 50),
-                ],
-            )?;
-        }
-    }
-    for id in 1..=1_400_i64 {
-        let tonnes = (!r.once_in(15)).then(|| tenths(r.between(5, 4_000)));
-        take(
-            "cargo",
-            &[
-                id.into(),
-                r.between(1, VISITS).into(),
-                r.pick(list("goods")).into(),
-                tonnes.unwrap_or(Value::Null),
-                i64::from(r.once_in(20)).into(),
-            ],
-        )?;
-    }
-    for (id, name) in GAUGES.iter().enumerate() {
-        take(
-            "gauges",
-            &[
-                (id as i64 + 1).into(),
-                (*name).into(),
-                hundredths(-20 + 15 * id as i64),
-                date(START - 400 * DAY),
-            ],
-        )?;
-    }
-    for step in 0..settings.readings as i64 {
-        let gauge = step % 4;
-        let at = START + step / 4 * HALF_HOUR;
-        let temperature = 84 + (step / 40 % 96) - 30 + r.between(-4, 4);
-        let battery = (!r.once_in(60)).then(|| hundredths(1_260 - step / 4 % 120 / 2));
-        take(
-            "readings",
-            &[
-                (gauge + 1).into(),
-                time(at),
-                hundredths(tide(at, gauge as f64 * 0.2) + r.between(-4, 4)),
-                tenths(temperature),
-                battery.unwrap_or(Value::Null),
-            ],
-        )?;
-    }
-    for day in 0..365_i64 {
-        for high in 0..2 {
-            let at = START + day * DAY + high * 44_700 + day * 3_000 % 44_700;
-            let height = 330 + 195 + (day % 15 - 7).abs() * 12;
-            take(
-                "tides",
-                &[
-                    date(START + day * DAY),
-                    (high + 1).into(),
-                    time(at),
-                    hundredths(height),
-                    i64::from(height > 570).into(),
-                ],
-            )?;
-        }
-    }
-    for step in 0..1_460_i64 {
-        let wind = r.between(0, 34);
-        let gust = (wind > 8).then(|| wind + r.between(4, 18));
-        let sky = (!r.once_in(25)).then(|| r.pick(list("sky")));
-        take(
-            "weather",
-            &[
-                time(START + step * 6 * 3_600),
-                wind.into(),
-                gust.into(),
-                r.pick(&["N", "NE", "E", "SE", "S", "SW", "W", "NW"]).into(),
-                tenths(r.between(9_720, 10_420)),
-                sky.into(),
-            ],
-        )?;
-    }
-    for id in 1..=14_i64 {
-        let hash = format!("pbk${:016x}{:016x}", r.next(), r.next());
-        take(
-            "keepers",
-            &[
-                id.into(),
-                person(r).into(),
-                r.pick(&["watch", "watch", "mate", "harbour master"]).into(),
-                hash.into(),
-            ],
-        )?;
-    }
-    for id in 1..=1_095_i64 {
-        let starts = START + (id - 1) * 8 * 3_600;
-        take(
-            "watches",
-            &[
-                id.into(),
-                r.between(1, 14).into(),
-                r.pick(&["tower", "lock", "launch"]).into(),
-                time(starts),
-                time(starts + 8 * 3_600),
-            ],
-        )?;
-    }
-    for id in 1..=640_i64 {
-        let opened = START + r.between(0, 360) * DAY;
-        let closed = (!r.once_in(4)).then(|| date(opened + r.between(0, 60) * DAY));
-        let by = closed.is_some().then(|| r.between(1, 14));
-        let berth = (!r.once_in(8)).then(|| r.between(1, 48));
-        let cost: Value = match r.below(12) {
-            0 => Value::Null,
-            1 => "about 40".into(),
-            2 => "1,250.00".into(),
-            _ => format!("{}.{:02}", r.between(8, 1_900), r.between(0, 3) * 25).into(),
-        };
-        take(
-            "work_orders",
-            &[
-                id.into(),
-                berth.into(),
-                date(opened),
-                closed.unwrap_or(Value::Null),
-                r.between(1, 5).into(),
-                by.into(),
-                r.pick(list("work")).into(),
-                cost,
-            ],
-        )?;
-    }
-    for id in 1..=180_i64 {
-        let visit = (!r.once_in(6)).then(|| r.between(1, VISITS));
-        let at = START + r.between(0, 17_000) * HALF_HOUR;
-        take(
-            "incidents",
-            &[
-                id.into(),
-                visit.into(),
-                time(at),
-                r.between(1, 4).into(),
-                text(r.pick(list("report"))),
-            ],
-        )?;
-    }
-    for id in 1..=520_i64 {
-        let sign = r.pick(&signs.iter().map(Option::as_deref).collect::<Vec<_>>());
-        take(
-            "tows",
-            &[
-                id.into(),
-                sign.into(),
-                time(START + r.between(0, 17_000) * HALF_HOUR),
-                r.between(15, 240).into(),
-                tenths(r.between(80, 900)),
-            ],
-        )?;
-    }
-    for (id, title) in [
-        "Approaches",
-        "Inner basin",
-        "Outer spit and bar",
-        "The drying hard",
-        "Mill sluice",
-    ]
-    .iter()
-    .enumerate()
-    {
-        let seal: Vec<u8> = (0..4).flat_map(|_| r.next().to_le_bytes()).collect();
-        take(
-            "charts",
-            &[
-                (id as i64 + 1).into(),
-                (*title).into(),
-                r.between(1, 9).into(),
-                Value::Bytes(seal),
-            ],
-        )?;
-    }
-    for number in 1..=90_i64 {
-        let work = r.pick(list("work"));
-        let (_, quay, ..) = r.pick(&QUAYS);
-        take(
-            "notices",
-            &[
-                format!("Notice {number} of 2031").into(),
+    fn owners(&mut self) -> Result<(), E> {
+        for id in 1..=210_i64 {
+            let kind =
+                ["person", "person", "person", "company", "trust"][self.random.below(5) as usize];
+            let mut name = self.person();
+            if kind != "person" {
+                name = format!(
+                    "{} & Daughters",
+                    self.random.pick(list(&self.lists, "last name"))
+                );
+            }
+            let handle = name.to_lowercase().replace(" & ", "-").replace(' ', ".");
+            let phone = (!self.random.once_in(5)).then(|| {
                 format!(
-                    "{quay}: {}. Keep clear from high water.",
-                    work.to_lowercase()
+                    "0{} {:06}",
+                    self.random.between(20, 79),
+                    self.random.below(1_000_000)
+                )
+            });
+            let email = (!self.random.once_in(3)).then(|| format!("{handle}@haven.example"));
+            (self.take)(
+                "owners",
+                &[
+                    id.into(),
+                    name.into(),
+                    kind.into(),
+                    phone.into(),
+                    email.into(),
+                    self.random.between(1998, 2031).to_string().into(),
+                ],
+            )?;
+        }
+        Ok(())
+    }
+
+    fn vessels(&mut self) -> Result<(), E> {
+        for id in 1..=VESSELS as i64 {
+            let name = format!(
+                "{} {}",
+                self.random
+                    .pick(list(&self.lists, "first half of a vessel")),
+                self.random
+                    .pick(list(&self.lists, "second half of a vessel"))
+            );
+            let sign = (!self.random.once_in(12)).then(|| format!("BH{:04}", 1_000 + id * 7));
+            self.signs.push(sign.clone());
+            let rig = self
+                .random
+                .pick(&["sloop", "ketch", "motor", "smack", "barge", "tug"]);
+            let note: Value = match self.random.below(14) {
+                0 => "".into(),
+                1 => text(self.random.pick(list(&self.lists, "berth note"))),
+                2 => "crew of one, and a dog 🐕".into(),
+                _ => Value::Null,
+            };
+            let built = (!self.random.once_in(6)).then(|| self.random.between(1889, 2030));
+            (self.take)(
+                "vessels",
+                &[
+                    id.into(),
+                    name.into(),
+                    self.random.between(1, 210).into(),
+                    sign.into(),
+                    hundredths(self.random.between(480, 3_900)),
+                    hundredths(self.random.between(60, 390)),
+                    built.into(),
+                    rig.into(),
+                    note,
+                ],
+            )?;
+        }
+        Ok(())
+    }
+
+    fn quays(&mut self) -> Result<(), E> {
+        for (code, name, faces, built) in QUAYS {
+            (self.take)(
+                "quays",
+                &[code.into(), name.into(), faces.into(), built.into()],
+            )?;
+        }
+        Ok(())
+    }
+
+    fn berths(&mut self) -> Result<(), E> {
+        for id in 1..=48_i64 {
+            let (quay, ..) = QUAYS[(id as usize - 1) / 12];
+            let dries = quay == "D" || self.random.once_in(4);
+            let depth = if dries {
+                self.random.between(-90, 40)
+            } else {
+                self.random.between(150, 520)
+            };
+            (self.take)(
+                "berths",
+                &[
+                    id.into(),
+                    quay.into(),
+                    format!("{quay}{:02}", (id - 1) % 12 + 1).into(),
+                    hundredths(depth),
+                    i64::from(dries).into(),
+                    i64::from(self.random.once_in(6)).into(),
+                ],
+            )?;
+        }
+        Ok(())
+    }
+
+    fn visits(&mut self) -> Result<(), E> {
+        for id in 1..=VISITS {
+            let arrived = START + (id * 2_628 / HALF_HOUR) * HALF_HOUR;
+            let berth = id % 48 + 1;
+            let stay = self.random.between(2, 150) * HALF_HOUR;
+            let left = (id <= VISITS - 31).then(|| time(arrived + stay));
+            let note: Value = match self.random.below(9) {
+                0 => "".into(),
+                1..=3 => text(self.random.pick(list(&self.lists, "berth note"))),
+                _ => Value::Null,
+            };
+            self.arrivals.push(arrived);
+            (self.take)(
+                "visits",
+                &[
+                    id.into(),
+                    (self.random.below(VESSELS) as i64 + 1).into(),
+                    berth.into(),
+                    time(arrived),
+                    left.unwrap_or(Value::Null),
+                    hundredths(self.random.between(55, 390)),
+                    self.random.between(1, 14).into(),
+                    note,
+                ],
+            )?;
+        }
+        Ok(())
+    }
+
+    fn dues(&mut self) -> Result<(), E> {
+        let mut due = 0_i64;
+        for (at, arrived) in self.arrivals.iter().enumerate() {
+            for _ in 0..[0, 1, 1, 1, 1, 2][self.random.below(6) as usize] {
+                due += 1;
+                let paid = (!self.random.once_in(7))
+                    .then(|| date(arrived + self.random.between(1, 40) * DAY));
+                (self.take)(
+                    "dues",
+                    &[
+                        due.into(),
+                        (at as i64 + 1).into(),
+                        hundredths(self.random.between(1_200, 96_000) / 50 * 50),
+                        date(arrived + DAY),
+                        paid.unwrap_or(Value::Null),
+                    ],
+                )?;
+            }
+        }
+        Ok(())
+    }
+
+    fn services(&mut self) -> Result<(), E> {
+        for (id, (name, unit, price)) in SERVICES.iter().enumerate() {
+            (self.take)(
+                "services",
+                &[
+                    (id as i64 + 1).into(),
+                    (*name).into(),
+                    (*unit).into(),
+                    hundredths(*price),
+                ],
+            )?;
+        }
+        Ok(())
+    }
+
+    fn visit_services(&mut self) -> Result<(), E> {
+        for visit in 1..=VISITS {
+            let first = self.random.between(1, 8);
+            for step in 0..self.random.between(0, 2) {
+                (self.take)(
+                    "visit_services",
+                    &[
+                        visit.into(),
+                        ((first + step * 3) % 8 + 1).into(),
+                        hundredths(self.random.between(1, 240) * 50),
+                    ],
+                )?;
+            }
+        }
+        Ok(())
+    }
+
+    fn cargo(&mut self) -> Result<(), E> {
+        for id in 1..=1_400_i64 {
+            let tonnes = (!self.random.once_in(15)).then(|| tenths(self.random.between(5, 4_000)));
+            (self.take)(
+                "cargo",
+                &[
+                    id.into(),
+                    self.random.between(1, VISITS).into(),
+                    self.random.pick(list(&self.lists, "goods")).into(),
+                    tonnes.unwrap_or(Value::Null),
+                    i64::from(self.random.once_in(20)).into(),
+                ],
+            )?;
+        }
+        Ok(())
+    }
+
+    fn gauges(&mut self) -> Result<(), E> {
+        for (id, name) in GAUGES.iter().enumerate() {
+            (self.take)(
+                "gauges",
+                &[
+                    (id as i64 + 1).into(),
+                    (*name).into(),
+                    hundredths(-20 + 15 * id as i64),
+                    date(START - 400 * DAY),
+                ],
+            )?;
+        }
+        Ok(())
+    }
+
+    fn readings(&mut self) -> Result<(), E> {
+        for step in 0..self.readings as i64 {
+            let gauge = step % 4;
+            let at = START + step / 4 * HALF_HOUR;
+            let temperature = 84 + (step / 40 % 96) - 30 + self.random.between(-4, 4);
+            let battery =
+                (!self.random.once_in(60)).then(|| hundredths(1_260 - step / 4 % 120 / 2));
+            (self.take)(
+                "readings",
+                &[
+                    (gauge + 1).into(),
+                    time(at),
+                    hundredths(tide(at, gauge as f64 * 0.2) + self.random.between(-4, 4)),
+                    tenths(temperature),
+                    battery.unwrap_or(Value::Null),
+                ],
+            )?;
+        }
+        Ok(())
+    }
+
+    fn tides(&mut self) -> Result<(), E> {
+        for day in 0..365_i64 {
+            for high in 0..2 {
+                let at = START + day * DAY + high * 44_700 + day * 3_000 % 44_700;
+                let height = 330 + 195 + (day % 15 - 7).abs() * 12;
+                (self.take)(
+                    "tides",
+                    &[
+                        date(START + day * DAY),
+                        (high + 1).into(),
+                        time(at),
+                        hundredths(height),
+                        i64::from(height > 570).into(),
+                    ],
+                )?;
+            }
+        }
+        Ok(())
+    }
+
+    fn weather(&mut self) -> Result<(), E> {
+        for step in 0..1_460_i64 {
+            let wind = self.random.between(0, 34);
+            let gust = (wind > 8).then(|| wind + self.random.between(4, 18));
+            let sky =
+                (!self.random.once_in(25)).then(|| self.random.pick(list(&self.lists, "sky")));
+            (self.take)(
+                "weather",
+                &[
+                    time(START + step * 6 * 3_600),
+                    wind.into(),
+                    gust.into(),
+                    self.random
+                        .pick(&["N", "NE", "E", "SE", "S", "SW", "W", "NW"])
+                        .into(),
+                    tenths(self.random.between(9_720, 10_420)),
+                    sky.into(),
+                ],
+            )?;
+        }
+        Ok(())
+    }
+
+    fn keepers(&mut self) -> Result<(), E> {
+        for id in 1..=14_i64 {
+            let hash = format!("pbk${:016x}{:016x}", self.random.next(), self.random.next());
+            let name = self.person();
+            (self.take)(
+                "keepers",
+                &[
+                    id.into(),
+                    name.into(),
+                    self.random
+                        .pick(&["watch", "watch", "mate", "harbour master"])
+                        .into(),
+                    hash.into(),
+                ],
+            )?;
+        }
+        Ok(())
+    }
+
+    fn watches(&mut self) -> Result<(), E> {
+        for id in 1..=1_095_i64 {
+            let starts = START + (id - 1) * 8 * 3_600;
+            (self.take)(
+                "watches",
+                &[
+                    id.into(),
+                    self.random.between(1, 14).into(),
+                    self.random.pick(&["tower", "lock", "launch"]).into(),
+                    time(starts),
+                    time(starts + 8 * 3_600),
+                ],
+            )?;
+        }
+        Ok(())
+    }
+
+    fn work_orders(&mut self) -> Result<(), E> {
+        for id in 1..=640_i64 {
+            let opened = START + self.random.between(0, 360) * DAY;
+            let closed =
+                (!self.random.once_in(4)).then(|| date(opened + self.random.between(0, 60) * DAY));
+            let by = closed.is_some().then(|| self.random.between(1, 14));
+            let berth = (!self.random.once_in(8)).then(|| self.random.between(1, 48));
+            let cost: Value = match self.random.below(12) {
+                0 => Value::Null,
+                1 => "about 40".into(),
+                2 => "1,250.00".into(),
+                _ => format!(
+                    "{}.{:02}",
+                    self.random.between(8, 1_900),
+                    self.random.between(0, 3) * 25
                 )
                 .into(),
-            ],
-        )?;
-    }
-    for id in 1..=220_i64 {
-        let mut row: Vec<Value> = vec![
-            id.into(),
-            r.between(1, VESSELS as i64).into(),
-            date(START + r.between(0, 360) * DAY),
-            person(r).into(),
-        ];
-        for _ in 0..PLATES {
-            row.push(if r.once_in(9) {
-                Value::Null
-            } else {
-                tenths(r.between(28, 120))
-            });
+            };
+            (self.take)(
+                "work_orders",
+                &[
+                    id.into(),
+                    berth.into(),
+                    date(opened),
+                    closed.unwrap_or(Value::Null),
+                    self.random.between(1, 5).into(),
+                    by.into(),
+                    self.random.pick(list(&self.lists, "work")).into(),
+                    cost,
+                ],
+            )?;
         }
-        take("hull_surveys", &row)?;
+        Ok(())
     }
-    Ok(())
+
+    fn incidents(&mut self) -> Result<(), E> {
+        for id in 1..=180_i64 {
+            let visit = (!self.random.once_in(6)).then(|| self.random.between(1, VISITS));
+            let at = START + self.random.between(0, 17_000) * HALF_HOUR;
+            (self.take)(
+                "incidents",
+                &[
+                    id.into(),
+                    visit.into(),
+                    time(at),
+                    self.random.between(1, 4).into(),
+                    text(self.random.pick(list(&self.lists, "report"))),
+                ],
+            )?;
+        }
+        Ok(())
+    }
+
+    fn tows(&mut self) -> Result<(), E> {
+        for id in 1..=520_i64 {
+            let sign = self
+                .random
+                .pick(&self.signs.iter().map(Option::as_deref).collect::<Vec<_>>());
+            (self.take)(
+                "tows",
+                &[
+                    id.into(),
+                    sign.into(),
+                    time(START + self.random.between(0, 17_000) * HALF_HOUR),
+                    self.random.between(15, 240).into(),
+                    tenths(self.random.between(80, 900)),
+                ],
+            )?;
+        }
+        Ok(())
+    }
+
+    fn charts(&mut self) -> Result<(), E> {
+        for (id, title) in [
+            "Approaches",
+            "Inner basin",
+            "Outer spit and bar",
+            "The drying hard",
+            "Mill sluice",
+        ]
+        .iter()
+        .enumerate()
+        {
+            let seal: Vec<u8> = (0..4)
+                .flat_map(|_| self.random.next().to_le_bytes())
+                .collect();
+            (self.take)(
+                "charts",
+                &[
+                    (id as i64 + 1).into(),
+                    (*title).into(),
+                    self.random.between(1, 9).into(),
+                    Value::Bytes(seal),
+                ],
+            )?;
+        }
+        Ok(())
+    }
+
+    fn notices(&mut self) -> Result<(), E> {
+        for number in 1..=90_i64 {
+            let work = self.random.pick(list(&self.lists, "work"));
+            let (_, quay, ..) = self.random.pick(&QUAYS);
+            (self.take)(
+                "notices",
+                &[
+                    format!("Notice {number} of 2031").into(),
+                    format!(
+                        "{quay}: {}. Keep clear from high water.",
+                        work.to_lowercase()
+                    )
+                    .into(),
+                ],
+            )?;
+        }
+        Ok(())
+    }
+
+    fn hull_surveys(&mut self) -> Result<(), E> {
+        for id in 1..=220_i64 {
+            let mut row: Vec<Value> = vec![
+                id.into(),
+                self.random.between(1, VESSELS as i64).into(),
+                date(START + self.random.between(0, 360) * DAY),
+                self.person().into(),
+            ];
+            for _ in 0..PLATES {
+                row.push(if self.random.once_in(9) {
+                    Value::Null
+                } else {
+                    tenths(self.random.between(28, 120))
+                });
+            }
+            (self.take)("hull_surveys", &row)?;
+        }
+        Ok(())
+    }
 }

@@ -715,62 +715,97 @@ fn is_blank(c: char) -> bool {
     matches!(c, '\0' | '\t'..='\r' | ' ' | '\u{a0}' | '\u{1680}' | '\u{2000}'..='\u{200a}')
 }
 
-fn call<'a>(id: Id, arguments: &[Got<'a>], span: &Span) -> Result<Got<'a>> {
-    let get = |at: usize| arguments.get(at).and_then(Got::as_ref);
-    let text = |at: usize| match get(at) {
-        Some(Datum::Text(text)) => Some(text.as_str()),
-        _ => None,
-    };
-    let real = |at: usize| get(at).and_then(Datum::as_f64);
-    let whole = |at: usize| get(at).and_then(Datum::as_i64);
-    let list = |at: usize| get(at).and_then(Datum::as_list);
-    let date = |at: usize| match get(at) {
-        Some(Datum::Date(ms)) => Some(*ms),
-        _ => None,
-    };
-    let extreme = |smallest: bool, values: &mut dyn Iterator<Item = &Datum>| {
-        let kept = values.filter(|v| !v.is_null());
-        let found = if smallest {
-            kept.reduce(|a, b| if order(b, a).is_lt() { b } else { a })
-        } else {
-            kept.reduce(|a, b| if order(b, a).is_gt() { b } else { a })
-        };
-        found.cloned()
-    };
-    let rounded = |way: Way, places: i64| -> Result<Option<Datum>> {
-        match get(0).map(|v| convert::round(v, places, way)) {
-            Some(Err(NoNumber::Overflow)) => Err(overflow(span)),
-            other => Ok(other.and_then(std::result::Result::ok)),
-        }
-    };
-    let part = |f: &dyn Fn(idle_tide_core::document::time::Parts) -> i32| {
-        date(0).and_then(time::parts).map(|at| Datum::Int(f(at)))
-    };
-    let found: Option<Datum> = match id {
-        Id::Abs => match get(0).map(convert::abs) {
-            Some(Err(NoNumber::Overflow)) => return Err(overflow(span)),
-            other => other.and_then(std::result::Result::ok),
-        },
-        Id::Ceiling => rounded(Way::Up, 0)?,
-        Id::Floor => rounded(Way::Down, 0)?,
-        Id::Round => rounded(
-            Way::Nearest,
-            if arguments.len() > 1 {
-                whole(1).unwrap_or(0)
-            } else {
-                0
-            },
-        )?,
-        Id::Exp => real(0).map(|x| Datum::Double(x.exp())),
-        Id::Sqrt => real(0)
-            .filter(|x| *x >= 0.0 || x.is_nan())
-            .filter(|x| !x.is_nan())
-            .map(|x| Datum::Double(x.sqrt())),
-        Id::Ln => real(0).filter(|x| *x > 0.0).map(|x| Datum::Double(x.ln())),
-        Id::Power => match (real(0), real(1)) {
-            (Some(a), Some(b)) if !(a == 0.0 && b < 0.0) => Some(Datum::Double(a.powf(b))),
+/// The values that a function is given.
+struct Given<'g, 'a>(&'g [Got<'a>]);
+
+impl<'g> Given<'g, '_> {
+    fn get(&self, at: usize) -> Option<&'g Datum> {
+        self.0.get(at).and_then(Got::as_ref)
+    }
+
+    fn text(&self, at: usize) -> Option<&'g str> {
+        match self.get(at) {
+            Some(Datum::Text(text)) => Some(text.as_str()),
             _ => None,
-        },
+        }
+    }
+
+    fn real(&self, at: usize) -> Option<f64> {
+        self.get(at).and_then(Datum::as_f64)
+    }
+
+    fn whole(&self, at: usize) -> Option<i64> {
+        self.get(at).and_then(Datum::as_i64)
+    }
+
+    fn list(&self, at: usize) -> Option<&'g [Datum]> {
+        self.get(at).and_then(Datum::as_list)
+    }
+
+    fn date(&self, at: usize) -> Option<i64> {
+        match self.get(at) {
+            Some(Datum::Date(ms)) => Some(*ms),
+            _ => None,
+        }
+    }
+}
+
+fn extreme(smallest: bool, values: &mut dyn Iterator<Item = &Datum>) -> Option<Datum> {
+    let kept = values.filter(|v| !v.is_null());
+    let found = if smallest {
+        kept.reduce(|a, b| if order(b, a).is_lt() { b } else { a })
+    } else {
+        kept.reduce(|a, b| if order(b, a).is_gt() { b } else { a })
+    };
+    found.cloned()
+}
+
+fn rounded(given: &Given<'_, '_>, span: &Span, way: Way, places: i64) -> Result<Option<Datum>> {
+    match given.get(0).map(|v| convert::round(v, places, way)) {
+        Some(Err(NoNumber::Overflow)) => Err(overflow(span)),
+        other => Ok(other.and_then(std::result::Result::ok)),
+    }
+}
+
+fn part_of_date(
+    given: &Given<'_, '_>,
+    f: &dyn Fn(idle_tide_core::document::time::Parts) -> i32,
+) -> Option<Datum> {
+    given
+        .date(0)
+        .and_then(time::parts)
+        .map(|at| Datum::Int(f(at)))
+}
+
+fn call<'a>(id: Id, arguments: &[Got<'a>], span: &Span) -> Result<Got<'a>> {
+    let given = &Given(arguments);
+    let found: Option<Datum> = match id {
+        Id::Abs | Id::Ceiling | Id::Floor | Id::Round | Id::Exp | Id::Sqrt | Id::Ln | Id::Power => {
+            numbers(id, given, span)?
+        }
+        Id::Contains
+        | Id::Starts
+        | Id::Ends
+        | Id::Length
+        | Id::Lower
+        | Id::Upper
+        | Id::Trim
+        | Id::Replace
+        | Id::Split
+        | Id::Substring => texts(id, given),
+        Id::Smallest | Id::Largest | Id::Size | Id::Total | Id::Mean | Id::Unique => {
+            lists(id, given, span)?
+        }
+        Id::Year
+        | Id::Month
+        | Id::Day
+        | Id::Hour
+        | Id::Minute
+        | Id::Second
+        | Id::Weekday
+        | Id::Truncate
+        | Id::SecondsBetween => dates(id, given),
+        Id::Kind | Id::Text | Id::Number | Id::Date => kinds(id, given),
         Id::Coalesce => arguments
             .iter()
             .find(|a| !a.is_nothing())
@@ -779,22 +814,75 @@ fn call<'a>(id: Id, arguments: &[Got<'a>], span: &Span) -> Result<Got<'a>> {
             id == Id::Least,
             &mut arguments.iter().filter_map(Got::as_ref),
         ),
-        Id::Smallest | Id::Largest => {
-            list(0).and_then(|l| extreme(id == Id::Smallest, &mut l.iter()))
-        }
-        Id::Contains => text(0).zip(text(1)).map(|(a, b)| a.contains(b).into()),
-        Id::Starts => text(0).zip(text(1)).map(|(a, b)| a.starts_with(b).into()),
-        Id::Ends => text(0).zip(text(1)).map(|(a, b)| a.ends_with(b).into()),
-        Id::Length => text(0).map(|t| Datum::integer(t.chars().count() as i64)),
-        Id::Lower => text(0).map(|t| t.to_ascii_lowercase().into()),
-        Id::Upper => text(0).map(|t| t.to_ascii_uppercase().into()),
-        Id::Trim => text(0).map(|t| t.trim_matches(is_blank).into()),
-        Id::Replace => match (text(0), text(1), text(2)) {
+        Id::Now | Id::NullIf => None,
+    };
+    Ok(Got::Own(found.unwrap_or(NULL)))
+}
+
+/// Functions of numbers.
+fn numbers(id: Id, given: &Given<'_, '_>, span: &Span) -> Result<Option<Datum>> {
+    Ok(match id {
+        Id::Abs => match given.get(0).map(convert::abs) {
+            Some(Err(NoNumber::Overflow)) => return Err(overflow(span)),
+            other => other.and_then(std::result::Result::ok),
+        },
+        Id::Ceiling => rounded(given, span, Way::Up, 0)?,
+        Id::Floor => rounded(given, span, Way::Down, 0)?,
+        Id::Round => rounded(
+            given,
+            span,
+            Way::Nearest,
+            if given.0.len() > 1 {
+                given.whole(1).unwrap_or(0)
+            } else {
+                0
+            },
+        )?,
+        Id::Exp => given.real(0).map(|x| Datum::Double(x.exp())),
+        Id::Sqrt => given
+            .real(0)
+            .filter(|x| *x >= 0.0 || x.is_nan())
+            .filter(|x| !x.is_nan())
+            .map(|x| Datum::Double(x.sqrt())),
+        Id::Ln => given
+            .real(0)
+            .filter(|x| *x > 0.0)
+            .map(|x| Datum::Double(x.ln())),
+        Id::Power => match (given.real(0), given.real(1)) {
+            (Some(a), Some(b)) if !(a == 0.0 && b < 0.0) => Some(Datum::Double(a.powf(b))),
+            _ => None,
+        },
+        _ => None,
+    })
+}
+
+/// Functions of texts.
+fn texts(id: Id, given: &Given<'_, '_>) -> Option<Datum> {
+    match id {
+        Id::Contains => given
+            .text(0)
+            .zip(given.text(1))
+            .map(|(a, b)| a.contains(b).into()),
+        Id::Starts => given
+            .text(0)
+            .zip(given.text(1))
+            .map(|(a, b)| a.starts_with(b).into()),
+        Id::Ends => given
+            .text(0)
+            .zip(given.text(1))
+            .map(|(a, b)| a.ends_with(b).into()),
+        Id::Length => given
+            .text(0)
+            .map(|t| Datum::integer(t.chars().count() as i64)),
+        Id::Lower => given.text(0).map(|t| t.to_ascii_lowercase().into()),
+        Id::Upper => given.text(0).map(|t| t.to_ascii_uppercase().into()),
+        Id::Trim => given.text(0).map(|t| t.trim_matches(is_blank).into()),
+        Id::Replace => match (given.text(0), given.text(1), given.text(2)) {
             (Some(t), Some(""), Some(_)) => Some(t.into()),
             (Some(t), Some(part), Some(by)) => Some(t.replace(part, by).into()),
             _ => None,
         },
-        Id::Split => text(0).zip(text(1)).map(|(t, by)| {
+        Id::Split => given.text(0).zip(given.text(1)).map(|(t, by)| {
             let parts: Vec<Datum> = if by.is_empty() {
                 vec![t.into()]
             } else {
@@ -803,12 +891,12 @@ fn call<'a>(id: Id, arguments: &[Got<'a>], span: &Span) -> Result<Got<'a>> {
             Datum::List(parts)
         }),
         Id::Substring => {
-            let count = if arguments.len() > 2 {
-                whole(2)
+            let count = if given.0.len() > 2 {
+                given.whole(2)
             } else {
                 Some(i64::from(i32::MAX))
             };
-            match (text(0), whole(1), count) {
+            match (given.text(0), given.whole(1), count) {
                 (Some(t), Some(from), Some(count)) if from >= 1 && count >= 0 => {
                     let from = usize::try_from(from - 1).unwrap_or(usize::MAX);
                     Some(
@@ -819,8 +907,18 @@ fn call<'a>(id: Id, arguments: &[Got<'a>], span: &Span) -> Result<Got<'a>> {
                 _ => None,
             }
         }
-        Id::Size => list(0).map(|l| Datum::integer(l.len() as i64)),
-        Id::Total | Id::Mean => match list(0) {
+        _ => None,
+    }
+}
+
+/// Functions of lists.
+fn lists(id: Id, given: &Given<'_, '_>, span: &Span) -> Result<Option<Datum>> {
+    Ok(match id {
+        Id::Smallest | Id::Largest => given
+            .list(0)
+            .and_then(|l| extreme(id == Id::Smallest, &mut l.iter())),
+        Id::Size => given.list(0).map(|l| Datum::integer(l.len() as i64)),
+        Id::Total | Id::Mean => match given.list(0) {
             Some(list) => {
                 let mut sum = Sum::default();
                 list.iter().for_each(|v| sum.add(v));
@@ -832,44 +930,59 @@ fn call<'a>(id: Id, arguments: &[Got<'a>], span: &Span) -> Result<Got<'a>> {
             }
             None => None,
         },
-        Id::Unique => list(0).map(|l| {
+        Id::Unique => given.list(0).map(|l| {
             let mut sorted = l.to_vec();
             sorted.sort_by(order);
             sorted.dedup_by(|a, b| order(a, b).is_eq());
             Datum::List(sorted)
         }),
-        Id::Kind => Some(get(0).map_or("missing", |v| v.kind().word()).into()),
-        Id::Text => get(0).and_then(convert::text).map(Datum::from),
-        Id::Number => match get(0) {
+        _ => None,
+    })
+}
+
+/// Functions of dates.
+fn dates(id: Id, given: &Given<'_, '_>) -> Option<Datum> {
+    match id {
+        Id::Year => part_of_date(given, &|at| at.year().into()),
+        Id::Month => part_of_date(given, &|at| at.month().into()),
+        Id::Day => part_of_date(given, &|at| at.day().into()),
+        Id::Hour => part_of_date(given, &|at| at.hour().into()),
+        Id::Minute => part_of_date(given, &|at| at.minute().into()),
+        Id::Second => part_of_date(given, &|at| at.second().into()),
+        Id::Weekday => part_of_date(given, &|at| at.weekday().to_monday_one_offset().into()),
+        Id::Truncate => given
+            .date(0)
+            .zip(given.text(1))
+            .and_then(|(ms, unit)| time::truncate(ms, unit))
+            .map(Datum::Date),
+        Id::SecondsBetween => given
+            .date(0)
+            .zip(given.date(1))
+            .map(|(a, b)| Datum::Double(b.wrapping_sub(a) as f64 / 1000.0)),
+        _ => None,
+    }
+}
+
+/// What a value is, and the same value as another kind.
+fn kinds(id: Id, given: &Given<'_, '_>) -> Option<Datum> {
+    match id {
+        Id::Kind => Some(given.get(0).map_or("missing", |v| v.kind().word()).into()),
+        Id::Text => given.get(0).and_then(convert::text).map(Datum::from),
+        Id::Number => match given.get(0) {
             Some(v) if v.is_number() => Some(v.clone()),
             Some(Datum::Text(t)) => convert::double_of_text(t).map(Datum::Double),
             Some(Datum::Boolean(b)) => Some(Datum::Int(i32::from(*b))),
             Some(Datum::Date(ms)) => Some(Datum::Long(*ms)),
             _ => None,
         },
-        Id::Date => match get(0) {
+        Id::Date => match given.get(0) {
             Some(Datum::Date(ms)) => Some(Datum::Date(*ms)),
             Some(Datum::Text(t)) => time::read(t, &time::TimeZone::UTC).map(Datum::Date),
             Some(v) if v.is_number() => convert::whole_part(v).map(Datum::Date),
             _ => None,
         },
-        Id::Year => part(&|at| at.year().into()),
-        Id::Month => part(&|at| at.month().into()),
-        Id::Day => part(&|at| at.day().into()),
-        Id::Hour => part(&|at| at.hour().into()),
-        Id::Minute => part(&|at| at.minute().into()),
-        Id::Second => part(&|at| at.second().into()),
-        Id::Weekday => part(&|at| at.weekday().to_monday_one_offset().into()),
-        Id::Truncate => date(0)
-            .zip(text(1))
-            .and_then(|(ms, unit)| time::truncate(ms, unit))
-            .map(Datum::Date),
-        Id::SecondsBetween => date(0)
-            .zip(date(1))
-            .map(|(a, b)| Datum::Double(b.wrapping_sub(a) as f64 / 1000.0)),
-        Id::Now | Id::NullIf => None,
-    };
-    Ok(Got::Own(found.unwrap_or(NULL)))
+        _ => None,
+    }
 }
 
 /// SQL's `like`: `%` any text, `_` one character.

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use idle_tide_core::document::compare::{Key, order, same_kind};
 use idle_tide_core::document::{Datum, Document, Kind};
 use idle_tide_lang::flow::FlowError;
-use idle_tide_lang::flow::ast::{Cut, Path, Span, Stage, StageKind};
+use idle_tide_lang::flow::ast::{Aggregate, Cut, Expr, Path, Span, Stage, StageKind};
 use idle_tide_lang::flow::compile::band_limits;
 
 use super::collect::{Gathered, Gatherer, Keys, key};
@@ -212,22 +212,7 @@ fn prepare(
             span,
         }),
         StageKind::Count(name) => Box::new(Count(name.name.clone(), 0)),
-        StageKind::Order(paths) => {
-            let most = match next {
-                Some(StageKind::Limit(e)) => usize::try_from(whole(e, "limit")?)
-                    .ok()
-                    .filter(|n| *n <= 100_000),
-                _ => None,
-            };
-            let paths = paths
-                .iter()
-                .map(|(path, down)| (hops(path), *down))
-                .collect();
-            Box::new(Order {
-                sorter: Some(Sorter::new(paths, limits.order, most)),
-                span,
-            })
-        }
+        StageKind::Order(paths) => prepare_order(paths, next, limits, span)?,
         StageKind::Limit(e) => Box::new(Limit(whole(e, "limit")?)),
         StageKind::Offset(e) => Box::new(Offset(whole(e, "offset")?)),
         StageKind::Sample(e) => Box::new(Sample {
@@ -245,75 +230,12 @@ fn prepare(
             name: name.as_ref().map(|n| n.name.clone()),
             keeping: *keeping,
         }),
-        StageKind::Join {
-            one,
-            collection,
-            name,
-            here,
-            there,
-        } => {
-            let there = hops(there);
-            let mut matches = Matches {
-                documents: Vec::new(),
-                by: HashMap::new(),
-            };
-            let mut bytes = 0;
-            let read = places.read(&collection.name, &mut |document| {
-                bytes += document.size();
-                if bytes > limits.hold {
-                    return Err(too_much(
-                        &span,
-                        "The other collection of a join",
-                        limits.hold,
-                    ));
-                }
-                let at = matches.documents.len();
-                any_at(&document, &there, &mut |value| {
-                    if !value.is_null() {
-                        let list = matches.by.entry(key(value)).or_default();
-                        if list.last() != Some(&at) {
-                            list.push(at);
-                        }
-                    }
-                    Ok(false)
-                })?;
-                matches.documents.push(document);
-                Ok(true)
-            });
-            read.map_err(|words| FlowError::at(collection.span.clone(), words))?;
-            Box::new(Join {
-                one: *one,
-                name: name.name.clone(),
-                here: hops(here),
-                matches,
-            })
-        }
+        StageKind::Join { .. } => prepare_join(&stage.kind, limits, places, &span)?,
         StageKind::Band {
             path,
             cut,
             aggregates,
-        } => {
-            let gatherers = Gatherer::all(aggregates, context)?;
-            match cut {
-                Cut::At(limits_of) => Box::new(BandAt {
-                    path: hops(path),
-                    limits: band_limits(limits_of)?,
-                    gatherers,
-                    bands: Vec::new(),
-                }),
-                Cut::Into(e) => Box::new(BandInto {
-                    path: hops(path),
-                    wanted: usize::try_from(whole(e, "band into")?)
-                        .unwrap_or(usize::MAX)
-                        .max(1),
-                    gatherers,
-                    held: Vec::new(),
-                    bytes: 0,
-                    most: limits.hold,
-                    span,
-                }),
-            }
-        }
+        } => prepare_band((path, cut), aggregates, context, limits, span)?,
         StageKind::Emit(k, v) => {
             Box::new(Emit(Program::new(k, context)?, Program::new(v, context)?))
         }
@@ -341,22 +263,128 @@ fn prepare(
             most: limits.hold,
             span,
         }),
-        StageKind::Raw(list) => {
-            let Some(Datum::List(stages)) = list.constant() else {
-                return Err(FlowError::at(
-                    list.span.clone(),
-                    "raw takes a list of stages:  raw [ { $match: { port: 'Brackwater' } } ].",
-                ));
-            };
-            Box::new(Raw {
-                stages,
-                held: Vec::new(),
-                bytes: 0,
-                most: limits.hold,
-                span,
-            })
-        }
+        StageKind::Raw(list) => prepare_raw(list, limits, span)?,
     })
+}
+
+fn prepare_raw(list: &Expr, limits: Limits, span: Span) -> Result<Box<dyn Work>> {
+    let Some(Datum::List(stages)) = list.constant() else {
+        return Err(FlowError::at(
+            list.span.clone(),
+            "raw takes a list of stages:  raw [ { $match: { port: 'Brackwater' } } ].",
+        ));
+    };
+    Ok(Box::new(Raw {
+        stages,
+        held: Vec::new(),
+        bytes: 0,
+        most: limits.hold,
+        span,
+    }))
+}
+
+fn prepare_band(
+    (path, cut): (&Path, &Cut),
+    aggregates: &[Aggregate],
+    context: &Context,
+    limits: Limits,
+    span: Span,
+) -> Result<Box<dyn Work>> {
+    let gatherers = Gatherer::all(aggregates, context)?;
+    Ok(match cut {
+        Cut::At(limits_of) => Box::new(BandAt {
+            path: hops(path),
+            limits: band_limits(limits_of)?,
+            gatherers,
+            bands: Vec::new(),
+        }),
+        Cut::Into(e) => Box::new(BandInto {
+            path: hops(path),
+            wanted: usize::try_from(whole(e, "band into")?)
+                .unwrap_or(usize::MAX)
+                .max(1),
+            gatherers,
+            held: Vec::new(),
+            bytes: 0,
+            most: limits.hold,
+            span,
+        }),
+    })
+}
+
+fn prepare_join(
+    stage: &StageKind,
+    limits: Limits,
+    places: &mut dyn Places,
+    span: &Span,
+) -> Result<Box<dyn Work>> {
+    let StageKind::Join {
+        one,
+        collection,
+        name,
+        here,
+        there,
+    } = stage
+    else {
+        return Err(FlowError::at(span.clone(), "This stage is no join."));
+    };
+    let there = hops(there);
+    let mut matches = Matches {
+        documents: Vec::new(),
+        by: HashMap::new(),
+    };
+    let mut bytes = 0;
+    let read = places.read(&collection.name, &mut |document| {
+        bytes += document.size();
+        if bytes > limits.hold {
+            return Err(too_much(
+                span,
+                "The other collection of a join",
+                limits.hold,
+            ));
+        }
+        let at = matches.documents.len();
+        any_at(&document, &there, &mut |value| {
+            if !value.is_null() {
+                let list = matches.by.entry(key(value)).or_default();
+                if list.last() != Some(&at) {
+                    list.push(at);
+                }
+            }
+            Ok(false)
+        })?;
+        matches.documents.push(document);
+        Ok(true)
+    });
+    read.map_err(|words| FlowError::at(collection.span.clone(), words))?;
+    Ok(Box::new(Join {
+        one: *one,
+        name: name.name.clone(),
+        here: hops(here),
+        matches,
+    }))
+}
+
+fn prepare_order(
+    paths: &[(Path, bool)],
+    next: Option<&StageKind>,
+    limits: Limits,
+    span: Span,
+) -> Result<Box<dyn Work>> {
+    let most = match next {
+        Some(StageKind::Limit(e)) => usize::try_from(whole(e, "limit")?)
+            .ok()
+            .filter(|n| *n <= 100_000),
+        _ => None,
+    };
+    let paths = paths
+        .iter()
+        .map(|(path, down)| (hops(path), *down))
+        .collect();
+    Ok(Box::new(Order {
+        sorter: Some(Sorter::new(paths, limits.order, most)),
+        span,
+    }))
 }
 
 fn too_much(span: &Span, what: &str, limit: usize) -> FlowError {

@@ -213,20 +213,7 @@ fn one(
         checked.collect::<Result<Vec<_>>>()
     };
     match name {
-        "$match" => {
-            let filter =
-                Filter::new(object(name, argument).map_err(|_| {
-                    bad(15959, "the match filter must be an expression in an object")
-                })?)?;
-            let mut kept = Vec::new();
-            for document in documents {
-                variables.check()?;
-                if filter.matches(&document, variables)? {
-                    kept.push(document);
-                }
-            }
-            Ok(kept)
-        }
+        "$match" => matched(argument, documents, variables),
         "$limit" => {
             let most = count(name, argument, 1)?;
             Ok(documents.into_iter().take(most).collect())
@@ -241,18 +228,7 @@ fn one(
             documents.sort_by(|a, b| compare_by(keys, a, b));
             Ok(documents)
         }
-        "$count" => {
-            let field = argument
-                .as_text()
-                .filter(|f| !f.is_empty())
-                .ok_or_else(|| bad(40156, "the count field must be a non-empty string"))?;
-            if documents.is_empty() {
-                return Ok(Vec::new());
-            }
-            Ok(vec![
-                Document::new().with(field, Datum::integer(documents.len() as i64)),
-            ])
-        }
+        "$count" => counted(argument, &documents),
         "$replaceWith" | "$replaceRoot" => {
             let e = if name == "$replaceRoot" {
                 object(name, argument)?
@@ -310,89 +286,145 @@ fn one(
             groups.sort_by(|a, b| compare_by(&keys, a, b));
             Ok(groups)
         }
-        "$sample" => {
-            let wanted = count(
-                name,
-                object(name, argument)?.get("size").unwrap_or(&Datum::Null),
-                1,
-            )?;
-            let mut state = variables.now as u64 | 1;
-            let mut documents = documents;
-            for at in (1..documents.len()).rev() {
-                state ^= state >> 12;
-                state ^= state << 25;
-                state ^= state >> 27;
-                documents.swap(
-                    at,
-                    (state.wrapping_mul(0x2545_f491_4f6c_dd1d) % (at as u64 + 1)) as usize,
-                );
-            }
-            documents.truncate(wanted);
-            Ok(documents)
-        }
+        "$sample" => sampled(argument, documents, variables),
         "$lookup" => lookup(object(name, argument)?, documents, collections, variables),
-        "$unionWith" => {
-            let (other, pipeline) = match argument {
-                Datum::Text(other) => (other.to_string(), Vec::new()),
-                argument => {
-                    let o = object(name, argument)?;
-                    let pipeline = o
-                        .get("pipeline")
-                        .and_then(Datum::as_list)
-                        .unwrap_or_default()
-                        .to_vec();
-                    (
-                        o.get("coll")
-                            .and_then(Datum::as_text)
-                            .unwrap_or_default()
-                            .to_string(),
-                        pipeline,
-                    )
-                }
-            };
-            let mut documents = documents;
-            documents.extend(
-                run(
-                    &pipeline,
-                    collections.documents(&other),
-                    collections,
-                    variables,
-                )?
-                .0,
-            );
-            Ok(documents)
-        }
-        "$facet" => {
-            let mut out = Document::new();
-            for (field, pipeline) in &object(name, argument)?.fields {
-                let pipeline = pipeline
-                    .as_list()
-                    .ok_or_else(|| bad(40170, "arguments to $facet must be arrays"))?;
-                let (inner, _) = run(pipeline, documents.clone(), collections, variables)?;
-                out.set(
-                    field,
-                    Datum::List(inner.into_iter().map(Datum::Object).collect()),
-                );
-            }
-            Ok(vec![out])
-        }
+        "$unionWith" => union_with(argument, documents, collections, variables),
+        "$facet" => facet(argument, &documents, collections, variables),
         "$bucketAuto" => bucket_auto(object(name, argument)?, documents, variables),
         "$bucket" => bucket(object(name, argument)?, &documents, variables),
-        "$documents" => match evaluate(argument, &Document::new(), variables)? {
-            Some(Datum::List(list)) => list
-                .into_iter()
-                .map(|d| match d {
-                    Datum::Object(d) => Ok(d),
-                    _ => Err(bad(40228, "$documents needs an array of objects")),
-                })
-                .collect(),
-            _ => Err(bad(5_858_203, "$documents needs an array")),
-        },
+        "$documents" => typed_in(argument, variables),
         other => Err(bad(
             40324,
             format!("Unrecognized pipeline stage name: '{other}'"),
         )),
     }
+}
+
+fn typed_in(argument: &Datum, variables: &Variables) -> Result<Vec<Document>> {
+    match evaluate(argument, &Document::new(), variables)? {
+        Some(Datum::List(list)) => list
+            .into_iter()
+            .map(|d| match d {
+                Datum::Object(d) => Ok(d),
+                _ => Err(bad(40228, "$documents needs an array of objects")),
+            })
+            .collect(),
+        _ => Err(bad(5_858_203, "$documents needs an array")),
+    }
+}
+
+fn facet(
+    argument: &Datum,
+    documents: &[Document],
+    collections: &dyn Collections,
+    variables: &Variables,
+) -> Result<Vec<Document>> {
+    let mut out = Document::new();
+    for (field, pipeline) in &object("$facet", argument)?.fields {
+        let pipeline = pipeline
+            .as_list()
+            .ok_or_else(|| bad(40170, "arguments to $facet must be arrays"))?;
+        let (inner, _) = run(pipeline, documents.to_vec(), collections, variables)?;
+        out.set(
+            field,
+            Datum::List(inner.into_iter().map(Datum::Object).collect()),
+        );
+    }
+    Ok(vec![out])
+}
+
+fn union_with(
+    argument: &Datum,
+    mut documents: Vec<Document>,
+    collections: &dyn Collections,
+    variables: &Variables,
+) -> Result<Vec<Document>> {
+    let (other, pipeline) = match argument {
+        Datum::Text(other) => (other.to_string(), Vec::new()),
+        argument => {
+            let o = object("$unionWith", argument)?;
+            let pipeline = o
+                .get("pipeline")
+                .and_then(Datum::as_list)
+                .unwrap_or_default()
+                .to_vec();
+            (
+                o.get("coll")
+                    .and_then(Datum::as_text)
+                    .unwrap_or_default()
+                    .to_string(),
+                pipeline,
+            )
+        }
+    };
+    documents.extend(
+        run(
+            &pipeline,
+            collections.documents(&other),
+            collections,
+            variables,
+        )?
+        .0,
+    );
+    Ok(documents)
+}
+
+fn sampled(
+    argument: &Datum,
+    mut documents: Vec<Document>,
+    variables: &Variables,
+) -> Result<Vec<Document>> {
+    let wanted = count(
+        "$sample",
+        object("$sample", argument)?
+            .get("size")
+            .unwrap_or(&Datum::Null),
+        1,
+    )?;
+    let mut state = variables.now as u64 | 1;
+    for at in (1..documents.len()).rev() {
+        state ^= state >> 12;
+        state ^= state << 25;
+        state ^= state >> 27;
+        documents.swap(
+            at,
+            (state.wrapping_mul(0x2545_f491_4f6c_dd1d) % (at as u64 + 1)) as usize,
+        );
+    }
+    documents.truncate(wanted);
+    Ok(documents)
+}
+
+fn counted(argument: &Datum, documents: &[Document]) -> Result<Vec<Document>> {
+    let field = argument
+        .as_text()
+        .filter(|f| !f.is_empty())
+        .ok_or_else(|| bad(40156, "the count field must be a non-empty string"))?;
+    if documents.is_empty() {
+        return Ok(Vec::new());
+    }
+    Ok(vec![
+        Document::new().with(field, Datum::integer(documents.len() as i64)),
+    ])
+}
+
+fn matched(
+    argument: &Datum,
+    documents: Vec<Document>,
+    variables: &Variables,
+) -> Result<Vec<Document>> {
+    let filter = Filter::new(
+        object("$match", argument)
+            .map_err(|_| bad(15959, "the match filter must be an expression in an object"))?,
+    )?;
+    let mut kept = Vec::new();
+    for document in documents {
+        variables.check()?;
+        if filter.matches(&document, variables)? {
+            kept.push(document);
+        }
+    }
+    Ok(kept)
 }
 
 /// Adds computed fields; an object of plain names goes into the object that is there.

@@ -374,13 +374,9 @@ fn change_value(
     }
 }
 
-fn changed(
-    operator: &str,
-    before: Option<Datum>,
-    value: &Datum,
-    variables: &Variables,
-) -> Result<Option<Datum>> {
-    let list = |before: Option<Datum>| match before {
+/// The list that an operator of lists works on.
+fn list_of(before: Option<Datum>) -> Result<Vec<Datum>> {
+    match before {
         None => Ok(Vec::new()),
         Some(Datum::List(list)) => Ok(list),
         Some(other) => Err(bad(
@@ -390,7 +386,15 @@ fn changed(
                 super::type_name(&other)
             ),
         )),
-    };
+    }
+}
+
+fn changed(
+    operator: &str,
+    before: Option<Datum>,
+    value: &Datum,
+    variables: &Variables,
+) -> Result<Option<Datum>> {
     Ok(match operator {
         "$set" | "$setOnInsert" => Some(value.clone()),
         "$unset" => None,
@@ -413,117 +417,128 @@ fn changed(
             _ => value.clone(),
         }),
         "$currentDate" => Some(Datum::Date(variables.now)),
-        "$push" | "$addToSet" => {
-            let mut list = list(before)?;
-            let each = value
-                .as_object()
-                .and_then(|o| o.get("$each"))
-                .and_then(Datum::as_list);
-            let values = each.map_or_else(|| vec![value.clone()], <[Datum]>::to_vec);
-            let modifier = |name: &str| {
-                value
-                    .as_object()
-                    .filter(|_| each.is_some())
-                    .and_then(|o| o.get(name))
-            };
-            if operator == "$addToSet" {
-                for value in values {
-                    if !list.iter().any(|v| order(v, &value).is_eq()) {
-                        list.push(value);
-                    }
-                }
-            } else {
-                let at = modifier("$position")
-                    .and_then(Datum::as_i64)
-                    .map_or(list.len(), |p| {
-                        let p = if p < 0 {
-                            (list.len() as i64 + p).max(0)
-                        } else {
-                            p
-                        };
-                        usize::try_from(p).unwrap_or(0).min(list.len())
-                    });
-                list.splice(at..at, values);
-            }
-            match modifier("$sort") {
-                Some(Datum::Object(keys)) => list.sort_by(|a, b| match (a, b) {
-                    (Datum::Object(a), Datum::Object(b)) => stages::compare_by(keys, a, b),
-                    (a, b) => order(a, b),
-                }),
-                Some(direction) => {
-                    let down = direction.as_i64() == Some(-1);
-                    list.sort_by(|a, b| if down { order(b, a) } else { order(a, b) });
-                }
-                None => {}
-            }
-            if let Some(slice) = modifier("$slice").and_then(Datum::as_i64) {
-                if slice >= 0 {
-                    list.truncate(slice as usize);
-                } else {
-                    let drop = list.len().saturating_sub(slice.unsigned_abs() as usize);
-                    list.drain(..drop);
-                }
-            }
-            Some(Datum::List(list))
-        }
-        "$pop" => {
-            let mut list = list(before)?;
-            if !list.is_empty() {
-                if value.as_i64() == Some(-1) {
-                    list.remove(0);
-                } else {
-                    list.pop();
-                }
-            }
-            Some(Datum::List(list))
-        }
-        "$pull" | "$pullAll" => {
-            let mut list = list(before)?;
-            if operator == "$pullAll" {
-                let gone = value.as_list().unwrap_or_default();
-                list.retain(|v| !gone.iter().any(|g| order(g, v).is_eq()));
-            } else {
-                let mut kept = Vec::new();
-                for element in list {
-                    let goes = match (value, &element) {
-                        (Datum::Object(o), Datum::Object(inner))
-                            if !o.fields.first().is_some_and(|(n, _)| n.starts_with('$')) =>
-                        {
-                            Filter::new(o)?.matches(inner, variables)?
-                        }
-                        (condition, element) => {
-                            let filter =
-                                Filter::new(&Document::new().with("v", condition.clone()))?;
-                            filter
-                                .matches(&Document::new().with("v", element.clone()), variables)?
-                        }
-                    };
-                    if !goes {
-                        kept.push(element);
-                    }
-                }
-                list = kept;
-            }
-            Some(Datum::List(list))
-        }
-        "$bit" => {
-            let number = before.as_ref().and_then(Datum::as_i64).unwrap_or(0);
-            let mut result = number;
-            for (name, operand) in &value.as_object().cloned().unwrap_or_default().fields {
-                let operand = operand
-                    .as_i64()
-                    .ok_or_else(|| bad(2, "$bit needs integers"))?;
-                result = match name.as_str() {
-                    "and" => result & operand,
-                    "or" => result | operand,
-                    "xor" => result ^ operand,
-                    _ => return Err(bad(2, "$bit knows and, or, xor")),
-                };
-            }
-            Some(Datum::integer(result))
-        }
+        "$push" | "$addToSet" => Some(pushed(operator, before, value)?),
+        "$pop" => Some(popped(before, value)?),
+        "$pull" | "$pullAll" => Some(pulled(operator, before, value, variables)?),
+        "$bit" => Some(bits(before.as_ref(), value)?),
         other => return Err(bad(9, format!("Unknown modifier: {other}"))),
     })
+}
+
+fn bits(before: Option<&Datum>, value: &Datum) -> Result<Datum> {
+    let number = before.and_then(Datum::as_i64).unwrap_or(0);
+    let mut result = number;
+    for (name, operand) in &value.as_object().cloned().unwrap_or_default().fields {
+        let operand = operand
+            .as_i64()
+            .ok_or_else(|| bad(2, "$bit needs integers"))?;
+        result = match name.as_str() {
+            "and" => result & operand,
+            "or" => result | operand,
+            "xor" => result ^ operand,
+            _ => return Err(bad(2, "$bit knows and, or, xor")),
+        };
+    }
+    Ok(Datum::integer(result))
+}
+
+fn popped(before: Option<Datum>, value: &Datum) -> Result<Datum> {
+    let mut list = list_of(before)?;
+    if !list.is_empty() {
+        if value.as_i64() == Some(-1) {
+            list.remove(0);
+        } else {
+            list.pop();
+        }
+    }
+    Ok(Datum::List(list))
+}
+
+fn pulled(
+    operator: &str,
+    before: Option<Datum>,
+    value: &Datum,
+    variables: &Variables,
+) -> Result<Datum> {
+    let mut list = list_of(before)?;
+    if operator == "$pullAll" {
+        let gone = value.as_list().unwrap_or_default();
+        list.retain(|v| !gone.iter().any(|g| order(g, v).is_eq()));
+    } else {
+        let mut kept = Vec::new();
+        for element in list {
+            let goes = match (value, &element) {
+                (Datum::Object(o), Datum::Object(inner))
+                    if !o.fields.first().is_some_and(|(n, _)| n.starts_with('$')) =>
+                {
+                    Filter::new(o)?.matches(inner, variables)?
+                }
+                (condition, element) => {
+                    let filter = Filter::new(&Document::new().with("v", condition.clone()))?;
+                    filter.matches(&Document::new().with("v", element.clone()), variables)?
+                }
+            };
+            if !goes {
+                kept.push(element);
+            }
+        }
+        list = kept;
+    }
+    Ok(Datum::List(list))
+}
+
+fn pushed(operator: &str, before: Option<Datum>, value: &Datum) -> Result<Datum> {
+    let mut list = list_of(before)?;
+    let each = value
+        .as_object()
+        .and_then(|o| o.get("$each"))
+        .and_then(Datum::as_list);
+    let values = each.map_or_else(|| vec![value.clone()], <[Datum]>::to_vec);
+    let modifier = |name: &str| {
+        value
+            .as_object()
+            .filter(|_| each.is_some())
+            .and_then(|o| o.get(name))
+    };
+    if operator == "$addToSet" {
+        for value in values {
+            if !list.iter().any(|v| order(v, &value).is_eq()) {
+                list.push(value);
+            }
+        }
+    } else {
+        let at = modifier("$position")
+            .and_then(Datum::as_i64)
+            .map_or(list.len(), |p| {
+                let p = if p < 0 {
+                    (list.len() as i64 + p).max(0)
+                } else {
+                    p
+                };
+                usize::try_from(p).unwrap_or(0).min(list.len())
+            });
+        list.splice(at..at, values);
+    }
+    match modifier("$sort") {
+        Some(Datum::Object(keys)) => list.sort_by(|a, b| match (a, b) {
+            (Datum::Object(a), Datum::Object(b)) => stages::compare_by(keys, a, b),
+            (a, b) => order(a, b),
+        }),
+        Some(direction) => {
+            let down = direction.as_i64() == Some(-1);
+            list.sort_by(|a, b| if down { order(b, a) } else { order(a, b) });
+        }
+        None => {}
+    }
+    if let Some(slice) = modifier("$slice").and_then(Datum::as_i64) {
+        if slice >= 0 {
+            list.truncate(slice as usize);
+        } else {
+            let drop = list.len().saturating_sub(slice.unsigned_abs() as usize);
+            list.drain(..drop);
+        }
+    }
+    Ok(Datum::List(list))
 }
 
 /// The document that an upsert begins with: the equalities of its query.

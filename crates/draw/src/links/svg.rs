@@ -31,37 +31,44 @@ fn escaped(text: &str, most: usize) -> String {
 impl Drawing {
     /// The drawing as an SVG document; `title` stands above it.
     pub fn svg(&self, title: &str) -> String {
-        let top = PAGE + 28.0;
-        let px = |x: f64| PAGE + x * CELL.0;
-        let py = |y: f64| top + y * CELL.1;
-        // Signs and words of the legend: the place of each sign, in columns, and what it says.
-        let legend = [
-            (0, "several"),
-            (13, "one"),
-            (22, "may be empty"),
-            (40, "declared"),
-            (54, "guessed"),
-        ];
         let legend_width = 65.0 * CELL.0;
         let width = (self.layout.width as f64 * CELL.0).max(legend_width) + 2.0 * PAGE;
-        let height = top + self.layout.height as f64 * CELL.1 + 28.0 + PAGE;
+        let height = TOP + self.layout.height as f64 * CELL.1 + 28.0 + PAGE;
         let mut out = String::new();
-        let mut put = |line: String| {
-            out.push_str(&line);
-            out.push('\n');
-        };
-        put("<?xml version=\"1.0\" encoding=\"UTF-8\"?>".into());
-        put(format!(
-            "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{width:.0}\" height=\"{height:.0}\" viewBox=\"0 0 {width:.0} {height:.0}\" \
+        put(
+            &mut out,
+            "<?xml version=\"1.0\" encoding=\"UTF-8\"?>".into(),
+        );
+        put(
+            &mut out,
+            format!(
+                "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{width:.0}\" height=\"{height:.0}\" viewBox=\"0 0 {width:.0} {height:.0}\" \
              font-family=\"DejaVu Sans Mono, Hack, Liberation Mono, monospace\" font-size=\"{FONT_SIZE}\">"
-        ));
-        put(format!("<title>{}</title>", escaped(title, 400)));
-        put("<rect width=\"100%\" height=\"100%\" fill=\"#ffffff\"/>".into());
-        put(format!(
-            "<text x=\"{PAGE}\" y=\"{:.1}\" font-size=\"15\" font-weight=\"bold\" fill=\"#0b2530\">{}</text>",
-            PAGE + 6.0,
-            escaped(title, 400)
-        ));
+            ),
+        );
+        put(&mut out, format!("<title>{}</title>", escaped(title, 400)));
+        put(
+            &mut out,
+            "<rect width=\"100%\" height=\"100%\" fill=\"#ffffff\"/>".into(),
+        );
+        put(
+            &mut out,
+            format!(
+                "<text x=\"{PAGE}\" y=\"{:.1}\" font-size=\"15\" font-weight=\"bold\" fill=\"#0b2530\">{}</text>",
+                PAGE + 6.0,
+                escaped(title, 400)
+            ),
+        );
+        self.draw_wires(&mut out);
+        self.draw_plates(&mut out);
+        draw_legend(&mut out, py(self.layout.height as f64) + 20.0);
+        put(&mut out, "</svg>".into());
+        out
+    }
+
+    /// The links, each with its ends.
+    fn draw_wires(&self, out: &mut String) {
+        let mut put = |line: String| put(out, line);
         for (wire, points) in self.wires.iter().zip(&self.layout.wires) {
             // The ends touch the tables; corners lie in the middle of their cells.
             let mut places: Vec<(f64, f64)> = points
@@ -125,6 +132,11 @@ impl Drawing {
                 ));
             }
         }
+    }
+
+    /// The tables.
+    fn draw_plates(&self, out: &mut String) {
+        let mut put = |line: String| put(out, line);
         for (plate, area) in self.plates.iter().zip(&self.layout.plates) {
             let (x, y) = (px(area.x as f64), py(area.y as f64));
             let (w, h) = (area.width as f64 * CELL.0, area.height as f64 * CELL.1);
@@ -172,37 +184,65 @@ impl Drawing {
                 );
             }
         }
-        let y = py(self.layout.height as f64) + 20.0;
-        for (n, (column, words)) in legend.into_iter().enumerate() {
-            let x = px(f64::from(column));
-            let line = |x1: f64, y1: f64, x2: f64, dash: &str| {
-                format!(
-                    "<line x1=\"{x1:.1}\" y1=\"{y1:.1}\" x2=\"{x2:.1}\" y2=\"{y:.1}\" stroke=\"#2a7f78\" stroke-width=\"1.2\"{dash}/>"
-                )
-            };
-            let dot = |fill: &str| {
-                format!(
-                    "<circle cx=\"{:.1}\" cy=\"{y:.1}\" r=\"2.6\" fill=\"{fill}\" stroke=\"#2a7f78\" stroke-width=\"1.2\"/>",
-                    x + 10.0
-                )
-            };
-            let sign = match n {
-                0 => [-4.0, 0.0, 4.0]
-                    .map(|spread| line(x, y + spread, x + 14.0, ""))
-                    .concat(),
-                1 => dot("#2a7f78"),
-                2 => dot("#ffffff"),
-                3 => line(x, y, x + 16.0, ""),
-                _ => line(x, y, x + 16.0, " stroke-dasharray=\"4 3\""),
-            };
-            put(sign);
-            put(format!(
-                "<text x=\"{:.1}\" y=\"{:.1}\" fill=\"#3b545d\">{words}</text>",
-                x + 22.0,
-                y + 4.2
-            ));
-        }
-        put("</svg>".into());
-        out
     }
+}
+
+/// What the signs mean, in a line at `y`.
+fn draw_legend(out: &mut String, y: f64) {
+    let mut put = |line: String| put(out, line);
+    // Signs and words of the legend: the place of each sign, in columns, and what it says.
+    let legend = [
+        (0, "several"),
+        (13, "one"),
+        (22, "may be empty"),
+        (40, "declared"),
+        (54, "guessed"),
+    ];
+    for (n, (column, words)) in legend.into_iter().enumerate() {
+        let x = px(f64::from(column));
+        let line = |x1: f64, y1: f64, x2: f64, dash: &str| {
+            format!(
+                "<line x1=\"{x1:.1}\" y1=\"{y1:.1}\" x2=\"{x2:.1}\" y2=\"{y:.1}\" stroke=\"#2a7f78\" stroke-width=\"1.2\"{dash}/>"
+            )
+        };
+        let dot = |fill: &str| {
+            format!(
+                "<circle cx=\"{:.1}\" cy=\"{y:.1}\" r=\"2.6\" fill=\"{fill}\" stroke=\"#2a7f78\" stroke-width=\"1.2\"/>",
+                x + 10.0
+            )
+        };
+        let sign = match n {
+            0 => [-4.0, 0.0, 4.0]
+                .map(|spread| line(x, y + spread, x + 14.0, ""))
+                .concat(),
+            1 => dot("#2a7f78"),
+            2 => dot("#ffffff"),
+            3 => line(x, y, x + 16.0, ""),
+            _ => line(x, y, x + 16.0, " stroke-dasharray=\"4 3\""),
+        };
+        put(sign);
+        put(format!(
+            "<text x=\"{:.1}\" y=\"{:.1}\" fill=\"#3b545d\">{words}</text>",
+            x + 22.0,
+            y + 4.2
+        ));
+    }
+}
+
+/// Where the tables begin below the title.
+const TOP: f64 = PAGE + 28.0;
+
+/// A column of cells, in units of the drawing.
+fn px(x: f64) -> f64 {
+    PAGE + x * CELL.0
+}
+
+/// A row of cells, in units of the drawing.
+fn py(y: f64) -> f64 {
+    TOP + y * CELL.1
+}
+
+fn put(out: &mut String, line: String) {
+    out.push_str(&line);
+    out.push('\n');
 }

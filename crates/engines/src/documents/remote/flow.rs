@@ -1,5 +1,9 @@
 //! Flows: what the server computes, and what is computed here of what it gives.
 
+use std::cell::RefCell;
+
+use idle_tide_lang::flow::compile::{Command, Plan as Compiled};
+
 use super::*;
 
 impl Remote {
@@ -99,138 +103,26 @@ impl Remote {
             returns_rows: true,
             ..Outcome::default()
         };
-        let rows = std::cell::RefCell::new(Documents::new(sink));
+        let rows = RefCell::new(Documents::new(sink));
         let mut count = 0_u64;
+        match &plan.command {
+            Some(command) if plan.here.is_empty() => {
+                count = self.all_there(ticket, flow, &plan, command, &rows)?;
+                if count == 0
+                    && let Some(document) = &plan.when_empty
+                {
+                    rows.borrow_mut().take(document)?;
+                }
+            }
+            None if plan.here.is_empty() => self.as_it_is(flow, &rows)?,
+            _ => self.chained(ticket, flow, &plan, &rows, &mut outcome)?,
+        }
         let saves = flow.stages.iter().find_map(|s| match &s.kind {
-            StageKind::Save { collection, .. } => Some(collection.name.clone()),
+            StageKind::Save { collection, .. } => Some(collection.name.as_str()),
             _ => None,
         });
-        if plan.here.is_empty() && plan.command.is_some() {
-            let command = plan
-                .command
-                .as_ref()
-                .ok_or_else(|| EngineError::plain("There is nothing to send."))?;
-            let at_stage = |error: EngineError| at_its_stage(error, flow, &plan.places);
-            match &command.answer {
-                Answer::Count(name) => {
-                    let database = self.place(&command.target);
-                    let document = self.marked(ticket, command.document.clone());
-                    let found = self.answer(&database, &document)?;
-                    let n = found.get("n").cloned().unwrap_or(Datum::Int(0));
-                    rows.borrow_mut().take(&Document::new().with(name, n))?;
-                    count = 1;
-                }
-                _ => self
-                    .stream(
-                        ticket,
-                        command,
-                        &mut |bytes| {
-                            count += 1;
-                            rows.borrow_mut().take_bytes(bytes).map(|()| true)
-                        },
-                        &mut || rows.borrow_mut().hand_over(),
-                    )
-                    .map_err(at_stage)?,
-            }
-            if count == 0
-                && let Some(document) = &plan.when_empty
-            {
-                rows.borrow_mut().take(document)?;
-            }
-        } else {
-            let context = context();
-            let mut places = There {
-                remote: self,
-                notes: Vec::new(),
-                made: Vec::new(),
-            };
-            let mut chain = Chain::new(&plan.here, &context, Limits::default(), &mut places)
-                .map_err(EngineError::of_flow)?;
-            let mut failed = None;
-            let mut on = |document: Cow<'_, Document>| match rows.borrow_mut().take(&document) {
-                Ok(()) => Ok(true),
-                Err(error) => {
-                    failed = Some(error);
-                    Ok(false)
-                }
-            };
-            match (&plan.command, &flow.source) {
-                (Some(command), _) => self.stream(
-                    ticket,
-                    command,
-                    &mut |bytes| {
-                        chain
-                            .take(Cow::Owned(bson::tree(bytes)), &mut on)
-                            .map_err(EngineError::of_flow)
-                    },
-                    &mut || Ok(()),
-                )?,
-                (None, Source::Result(number)) => {
-                    from_earlier(
-                        self.earlier.as_ref(),
-                        *number,
-                        flow,
-                        &self.control.cancel,
-                        &mut |document| chain.take(Cow::Owned(document), &mut on),
-                    )?;
-                }
-                (None, Source::Typed(typed)) => {
-                    for document in typed_documents(typed)? {
-                        if !chain
-                            .take(Cow::Owned(document), &mut on)
-                            .map_err(EngineError::of_flow)?
-                        {
-                            break;
-                        }
-                    }
-                }
-                (None, Source::Collection(_)) => {}
-            }
-            chain
-                .end(&mut on, &mut places)
-                .map_err(EngineError::of_flow)?;
-            outcome.notes = places.notes;
-            outcome.made = places.made;
-            if let Some(error) = failed {
-                return Err(error);
-            }
-        }
-        if plan.command.is_none() && plan.here.is_empty() {
-            match &flow.source {
-                Source::Typed(typed) => {
-                    for document in typed_documents(typed)? {
-                        rows.borrow_mut().take(&document)?;
-                    }
-                }
-                Source::Result(number) => {
-                    from_earlier(
-                        self.earlier.as_ref(),
-                        *number,
-                        flow,
-                        &self.control.cancel,
-                        &mut |document| {
-                            rows.borrow_mut()
-                                .take(&document)
-                                .map(|()| true)
-                                .map_err(|e| FlowError::at(0..0, e.message))
-                        },
-                    )?;
-                }
-                Source::Collection(_) => {}
-            }
-        }
         if let Some(name) = saves {
-            outcome.returns_rows = false;
-            if outcome.made.is_empty() {
-                let holds = self
-                    .ask(&document! { "count": name.as_str() })
-                    .ok()
-                    .and_then(|r| r.get("n").and_then(Datum::as_i64));
-                outcome.made.push(match holds {
-                    Some(n) => format!("Saved: {name} holds {n} documents now."),
-                    None => format!("Saved into {name}."),
-                });
-            }
+            self.say_saved(name, &mut outcome);
             return Ok(outcome);
         }
         if let Some(note) = rows.into_inner().end()? {
@@ -246,6 +138,151 @@ impl Remote {
             ));
         }
         Ok(outcome)
+    }
+
+    /// A flow that runs on the server as a whole; how many documents it gave.
+    fn all_there(
+        &mut self,
+        ticket: u64,
+        flow: &Flow,
+        plan: &Compiled,
+        command: &Command,
+        rows: &RefCell<Documents<'_>>,
+    ) -> Result<u64, EngineError> {
+        let mut count = 0_u64;
+        let at_stage = |error: EngineError| at_its_stage(error, flow, &plan.places);
+        match &command.answer {
+            Answer::Count(name) => {
+                let database = self.place(&command.target);
+                let document = self.marked(ticket, command.document.clone());
+                let found = self.answer(&database, &document)?;
+                let n = found.get("n").cloned().unwrap_or(Datum::Int(0));
+                rows.borrow_mut().take(&Document::new().with(name, n))?;
+                count = 1;
+            }
+            _ => self
+                .stream(
+                    ticket,
+                    command,
+                    &mut |bytes| {
+                        count += 1;
+                        rows.borrow_mut().take_bytes(bytes).map(|()| true)
+                    },
+                    &mut || rows.borrow_mut().hand_over(),
+                )
+                .map_err(at_stage)?,
+        }
+        Ok(count)
+    }
+
+    /// A flow of which stages run here.
+    fn chained(
+        &mut self,
+        ticket: u64,
+        flow: &Flow,
+        plan: &Compiled,
+        rows: &RefCell<Documents<'_>>,
+        outcome: &mut Outcome,
+    ) -> Result<(), EngineError> {
+        let context = context();
+        let mut places = There {
+            remote: self,
+            notes: Vec::new(),
+            made: Vec::new(),
+        };
+        let mut chain = Chain::new(&plan.here, &context, Limits::default(), &mut places)
+            .map_err(EngineError::of_flow)?;
+        let mut failed = None;
+        let mut on = |document: Cow<'_, Document>| match rows.borrow_mut().take(&document) {
+            Ok(()) => Ok(true),
+            Err(error) => {
+                failed = Some(error);
+                Ok(false)
+            }
+        };
+        match (&plan.command, &flow.source) {
+            (Some(command), _) => self.stream(
+                ticket,
+                command,
+                &mut |bytes| {
+                    chain
+                        .take(Cow::Owned(bson::tree(bytes)), &mut on)
+                        .map_err(EngineError::of_flow)
+                },
+                &mut || Ok(()),
+            )?,
+            (None, Source::Result(number)) => {
+                from_earlier(
+                    self.earlier.as_ref(),
+                    *number,
+                    flow,
+                    &self.control.cancel,
+                    &mut |document| chain.take(Cow::Owned(document), &mut on),
+                )?;
+            }
+            (None, Source::Typed(typed)) => {
+                for document in typed_documents(typed)? {
+                    if !chain
+                        .take(Cow::Owned(document), &mut on)
+                        .map_err(EngineError::of_flow)?
+                    {
+                        break;
+                    }
+                }
+            }
+            (None, Source::Collection(_)) => {}
+        }
+        chain
+            .end(&mut on, &mut places)
+            .map_err(EngineError::of_flow)?;
+        outcome.notes = places.notes;
+        outcome.made = places.made;
+        if let Some(error) = failed {
+            return Err(error);
+        }
+        Ok(())
+    }
+
+    /// Documents that no stage touches: typed ones, and those of an earlier entry.
+    fn as_it_is(&mut self, flow: &Flow, rows: &RefCell<Documents<'_>>) -> Result<(), EngineError> {
+        match &flow.source {
+            Source::Typed(typed) => {
+                for document in typed_documents(typed)? {
+                    rows.borrow_mut().take(&document)?;
+                }
+            }
+            Source::Result(number) => {
+                from_earlier(
+                    self.earlier.as_ref(),
+                    *number,
+                    flow,
+                    &self.control.cancel,
+                    &mut |document| {
+                        rows.borrow_mut()
+                            .take(&document)
+                            .map(|()| true)
+                            .map_err(|e| FlowError::at(0..0, e.message))
+                    },
+                )?;
+            }
+            Source::Collection(_) => {}
+        }
+        Ok(())
+    }
+
+    /// What is said of what was saved.
+    fn say_saved(&mut self, name: &str, outcome: &mut Outcome) {
+        outcome.returns_rows = false;
+        if outcome.made.is_empty() {
+            let holds = self
+                .ask(&document! { "count": name })
+                .ok()
+                .and_then(|r| r.get("n").and_then(Datum::as_i64));
+            outcome.made.push(match holds {
+                Some(n) => format!("Saved: {name} holds {n} documents now."),
+                None => format!("Saved into {name}."),
+            });
+        }
     }
 }
 

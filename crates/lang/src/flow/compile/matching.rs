@@ -141,9 +141,12 @@ fn nor(inner: Document) -> Document {
     Document::new().with("$nor", Datum::List(vec![inner.into()]))
 }
 
+fn done(document: Document) -> Option<Result<Document>> {
+    Some(Ok(document))
+}
+
 /// The query document if plain operators can say it.
 fn plain(e: &Expr) -> Option<Result<Document>> {
-    let done = |document: Document| Some(Ok(document));
     match &e.node {
         Node::Literal(Datum::Boolean(true)) => done(Document::new()),
         Node::Path(path) => done(field(query_path(path)?, "$eq", true.into())),
@@ -170,30 +173,7 @@ fn plain(e: &Expr) -> Option<Result<Document>> {
             )
         }
         Node::Not(inner) => Some(plain(inner)?.map(nor)),
-        Node::Binary(operator, a, b) if operator.compares() => {
-            let (operator, path, value) = match (path_of(a), path_of(b)) {
-                (Some(path), None) => (*operator, path, b),
-                (None, Some(path)) => (mirrored(*operator), path, a),
-                _ => return None,
-            };
-            if let Node::Day(start, end) = value.node {
-                return day(operator, path, start, end, a, b);
-            }
-            let value = plain_value(value)?;
-            let ordered = !matches!(operator, Operator::Equal | Operator::NotEqual);
-            if ordered && matches!(value.kind(), Kind::Object | Kind::List | Kind::Boolean) {
-                return None;
-            }
-            let sign = match operator {
-                Operator::Equal => "$eq",
-                Operator::NotEqual => "$ne",
-                Operator::Less => "$lt",
-                Operator::LessOrEqual => "$lte",
-                Operator::Greater => "$gt",
-                _ => "$gte",
-            };
-            done(field(path, sign, value))
-        }
+        Node::Binary(operator, a, b) if operator.compares() => compared(*operator, a, b),
         Node::In(a, items, not) => {
             let path = path_of(a)?;
             let values: Option<Vec<Datum>> = items.iter().map(plain_value).collect();
@@ -202,56 +182,9 @@ fn plain(e: &Expr) -> Option<Result<Document>> {
                 op(if *not { "$nin" } else { "$in" }, Datum::List(values?)),
             ))
         }
-        Node::InList(a, list, not) => {
-            let path = path_of(a)?;
-            let Some(Datum::List(values)) = list.constant() else {
-                return None;
-            };
-            if values
-                .iter()
-                .any(|v| matches!(v.kind(), Kind::Null | Kind::Undefined | Kind::Regex))
-            {
-                return None;
-            }
-            done(Document::new().with(
-                &path,
-                op(if *not { "$nin" } else { "$in" }, Datum::List(values)),
-            ))
-        }
-        Node::Like(a, pattern, not) => {
-            let path = path_of(a)?;
-            let Some(Datum::Text(pattern)) = pattern.constant() else {
-                return None;
-            };
-            let regex = Document::new()
-                .with("$regex", like_pattern(&pattern))
-                .with("$options", "s");
-            let test: Datum = if *not {
-                op("$not", regex)
-            } else {
-                regex.into()
-            };
-            done(Document::new().with(&path, test))
-        }
-        Node::Between(a, low, high, not) => {
-            let Node::Path(path) = &a.node else {
-                return None;
-            };
-            let name = query_path(path)?;
-            let limit = |e: &Expr, upper: bool| match e.node {
-                Node::Day(_, end) if upper => Some(("$lt", Datum::Date(end))),
-                Node::Day(start, _) => Some(("$gte", Datum::Date(start))),
-                _ => Some((if upper { "$lte" } else { "$gte" }, plain_value(e)?)),
-            };
-            let (low, high) = (limit(low, false)?, limit(high, true)?);
-            if !low.1.kind().is_number() && low.1.kind() != high.1.kind()
-                || low.1.kind().is_number() != high.1.kind().is_number()
-            {
-                return None;
-            }
-            let range = Document::new().with(low.0, low.1).with(high.0, high.1);
-            within(path, name, range, *not)
-        }
+        Node::InList(a, list, not) => in_list(a, list, *not),
+        Node::Like(a, pattern, not) => like(a, pattern, *not),
+        Node::Between(a, low, high, not) => between(a, low, high, *not),
         Node::IsMissing(a, not) => {
             let name = single(a)?;
             done(Document::new().with(&name, op("$exists", *not)))
@@ -267,34 +200,112 @@ fn plain(e: &Expr) -> Option<Result<Document>> {
         Node::IsOf(a, KindWord::One(Kind::List), false) => {
             done(Document::new().with(&single(a)?, op("$type", "array")))
         }
-        Node::IsOf(a, kind, false) => {
-            let name = single(a)?;
-            let word = match kind {
-                KindWord::Number => "number",
-                KindWord::One(Kind::Code | Kind::List) => return None,
-                KindWord::One(kind) => type_name(*kind),
-            };
-            let list = Document::new().with(&name, op("$not", op("$type", "array")));
-            done(Document::new().with(
-                "$and",
-                vec![Document::new().with(&name, op("$type", word)), list],
-            ))
-        }
-        Node::Some(path, predicate) => {
-            // Through several lists the query language enters more than this does.
-            if path.steps.len() > 1 || has_negation(predicate) {
-                return None;
-            }
-            let inner = plain(predicate)?;
-            Some(inner.map(|inner| {
-                Document::new().with(
-                    &query_path(path).unwrap_or_default(),
-                    op("$elemMatch", inner),
-                )
-            }))
-        }
+        Node::IsOf(a, kind, false) => is_of(a, kind),
+        Node::Some(path, predicate) => some(path, predicate),
         _ => None,
     }
+}
+
+fn some(path: &Path, predicate: &Expr) -> Option<Result<Document>> {
+    // Through several lists the query language enters more than this does.
+    if path.steps.len() > 1 || has_negation(predicate) {
+        return None;
+    }
+    let inner = plain(predicate)?;
+    Some(inner.map(|inner| {
+        Document::new().with(
+            &query_path(path).unwrap_or_default(),
+            op("$elemMatch", inner),
+        )
+    }))
+}
+
+fn is_of(a: &Expr, kind: &KindWord) -> Option<Result<Document>> {
+    let name = single(a)?;
+    let word = match kind {
+        KindWord::Number => "number",
+        KindWord::One(Kind::Code | Kind::List) => return None,
+        KindWord::One(kind) => type_name(*kind),
+    };
+    let list = Document::new().with(&name, op("$not", op("$type", "array")));
+    done(Document::new().with(
+        "$and",
+        vec![Document::new().with(&name, op("$type", word)), list],
+    ))
+}
+
+fn between(a: &Expr, low: &Expr, high: &Expr, not: bool) -> Option<Result<Document>> {
+    let Node::Path(path) = &a.node else {
+        return None;
+    };
+    let name = query_path(path)?;
+    let limit = |e: &Expr, upper: bool| match e.node {
+        Node::Day(_, end) if upper => Some(("$lt", Datum::Date(end))),
+        Node::Day(start, _) => Some(("$gte", Datum::Date(start))),
+        _ => Some((if upper { "$lte" } else { "$gte" }, plain_value(e)?)),
+    };
+    let (low, high) = (limit(low, false)?, limit(high, true)?);
+    if !low.1.kind().is_number() && low.1.kind() != high.1.kind()
+        || low.1.kind().is_number() != high.1.kind().is_number()
+    {
+        return None;
+    }
+    let range = Document::new().with(low.0, low.1).with(high.0, high.1);
+    within(path, name, range, not)
+}
+
+fn like(a: &Expr, pattern: &Expr, not: bool) -> Option<Result<Document>> {
+    let path = path_of(a)?;
+    let Some(Datum::Text(pattern)) = pattern.constant() else {
+        return None;
+    };
+    let regex = Document::new()
+        .with("$regex", like_pattern(&pattern))
+        .with("$options", "s");
+    let test: Datum = if not { op("$not", regex) } else { regex.into() };
+    done(Document::new().with(&path, test))
+}
+
+fn in_list(a: &Expr, list: &Expr, not: bool) -> Option<Result<Document>> {
+    let path = path_of(a)?;
+    let Some(Datum::List(values)) = list.constant() else {
+        return None;
+    };
+    if values
+        .iter()
+        .any(|v| matches!(v.kind(), Kind::Null | Kind::Undefined | Kind::Regex))
+    {
+        return None;
+    }
+    done(Document::new().with(
+        &path,
+        op(if not { "$nin" } else { "$in" }, Datum::List(values)),
+    ))
+}
+
+fn compared(operator: Operator, a: &Expr, b: &Expr) -> Option<Result<Document>> {
+    let (operator, path, value) = match (path_of(a), path_of(b)) {
+        (Some(path), None) => (operator, path, b),
+        (None, Some(path)) => (mirrored(operator), path, a),
+        _ => return None,
+    };
+    if let Node::Day(start, end) = value.node {
+        return day(operator, path, start, end, a, b);
+    }
+    let value = plain_value(value)?;
+    let ordered = !matches!(operator, Operator::Equal | Operator::NotEqual);
+    if ordered && matches!(value.kind(), Kind::Object | Kind::List | Kind::Boolean) {
+        return None;
+    }
+    let sign = match operator {
+        Operator::Equal => "$eq",
+        Operator::NotEqual => "$ne",
+        Operator::Less => "$lt",
+        Operator::LessOrEqual => "$lte",
+        Operator::Greater => "$gt",
+        _ => "$gte",
+    };
+    done(field(path, sign, value))
 }
 
 /// Whether a predicate could hold for what is no object.

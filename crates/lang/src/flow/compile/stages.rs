@@ -4,8 +4,8 @@ use idle_tide_core::document::{Datum, Document, Kind};
 
 use super::super::FlowError;
 use super::super::ast::{
-    Aggregate, AggregateFunction, Cut, Expr, Field, KindWord, Node, Operator, Path, Span, Stage,
-    StageKind,
+    Aggregate, AggregateFunction, Cut, Expr, Field, KindWord, Name, Node, Operator, Path, Span,
+    Stage, StageKind,
 };
 use super::expression::{Compiler, Result, and, cond, is_of, nothing, op, ops, replacing, value};
 use super::{dotted, matching, plain_names};
@@ -117,110 +117,29 @@ fn one(stage: &Stage, last: bool, out: &mut Vec<Datum>) -> Result<()> {
     match &stage.kind {
         StageKind::Where(_) | StageKind::Limit(_) => {}
         StageKind::Pick(fields) => out.push(op("$replaceWith", object(fields)?)),
-        StageKind::Add(fields) => {
-            let mut added = Document::new();
-            for field in fields {
-                added.set(&field.name.name, replacing(&field.value)?);
-            }
-            out.push(op("$addFields", added));
-        }
-        StageKind::Without(paths) => {
-            for path in paths {
-                plain_names(path)?;
-            }
-            out.push(op("$unset", paths.iter().map(dotted).collect::<Vec<_>>()));
-        }
+        StageKind::Add(fields) => add(fields, out)?,
+        StageKind::Without(paths) => without(paths, out)?,
         StageKind::Group(keys, aggregates) => group(keys, aggregates, last, out)?,
         StageKind::Distinct(path) => distinct(path, out)?,
-        StageKind::Count(name) => {
-            let count = Document::new()
-                .with("_id", Datum::Null)
-                .with(&name.name, op("$sum", 1));
-            let steps = vec![op("$group", count), op("$unset", "_id")];
-            if last {
-                out.extend(steps);
-            } else {
-                always_one(steps, Document::new().with(&name.name, 0), out);
-            }
-        }
-        StageKind::Order(paths) => {
-            let mut order = Document::new();
-            for (path, down) in paths {
-                plain_names(path)?;
-                order.set(&dotted(path), if *down { -1 } else { 1 });
-            }
-            out.push(op("$sort", order));
-        }
+        StageKind::Count(name) => count(name, last, out)?,
+        StageKind::Order(paths) => order(paths, out)?,
         StageKind::Offset(e) => out.push(op(
             "$skip",
             Datum::integer(i64::try_from(whole(e, "offset")?).unwrap_or(i64::MAX)),
         )),
-        StageKind::Sample(e) => {
-            let count = whole(e, "sample")?;
-            out.push(if count == 0 {
-                some_of("", 0)
-            } else {
-                op(
-                    "$sample",
-                    op(
-                        "size",
-                        Datum::integer(i64::try_from(count).unwrap_or(i64::MAX)),
-                    ),
-                )
-            });
-        }
+        StageKind::Sample(e) => sample(e, out)?,
         StageKind::Unnest {
             path,
             name,
             keeping,
-        } => {
-            let mut at = dotted(path);
-            if let Some(name) = name {
-                let mut compiler = Compiler::default();
-                out.push(op(
-                    "$addFields",
-                    Document::new().with(&name.name, compiler.path(path)?),
-                ));
-                at = name.name.clone();
-            } else {
-                plain_names(path)?;
-            }
-            let form = Document::new().with("path", format!("${at}"));
-            out.push(if *keeping {
-                op("$unwind", form.with("preserveNullAndEmptyArrays", true))
-            } else {
-                op("$unwind", format!("${at}"))
-            });
-        }
+        } => unnest(path, name.as_ref(), *keeping, out)?,
         StageKind::Join {
             one: first,
             collection,
             name,
             here,
             there,
-        } => {
-            plain_names(here)?;
-            plain_names(there)?;
-            // The matches stand beside the field they are matched by until they are compared with it.
-            let clash = here
-                .names()
-                .and_then(|names| names.first().map(|n| *n == name.name))
-                == Some(true);
-            let place = if clash { "_joined" } else { name.name.as_str() };
-            let lookup = Document::new()
-                .with("from", collection.name.as_str())
-                .with("localField", dotted(here))
-                .with("foreignField", dotted(there))
-                .with("as", place);
-            out.push(op("$lookup", lookup));
-            out.push(op(
-                "$addFields",
-                Document::new().with(&name.name, joined(*first, place, here, there)?),
-            ));
-            if clash {
-                out.push(op("$unset", place));
-            }
-        }
+        } => join(*first, collection, name, (here, there), out)?,
         StageKind::Band {
             path,
             cut,
@@ -231,33 +150,8 @@ fn one(stage: &Stage, last: bool, out: &mut Vec<Datum>) -> Result<()> {
             over: true,
             ..
         } => out.push(op("$out", collection.name.as_str())),
-        StageKind::Save { collection, by, .. } => {
-            let by = match by {
-                Some(path) => {
-                    plain_names(path)?;
-                    Some(dotted(path))
-                }
-                None => None,
-            };
-            if by.as_ref().is_some_and(|by| by != "_id") {
-                out.push(op("$unset", "_id"));
-            }
-            let merge = Document::new()
-                .with("into", collection.name.as_str())
-                .with("on", by.clone().unwrap_or_else(|| "_id".into()))
-                .with("whenMatched", if by.is_some() { "replace" } else { "fail" })
-                .with("whenNotMatched", "insert");
-            out.push(op("$merge", merge));
-        }
-        StageKind::Raw(list) => {
-            let Datum::List(stages) = super::data(list, "raw")? else {
-                return Err(FlowError::at(
-                    list.span.clone(),
-                    "raw takes a list of stages:  raw [ { $match: { port: 'Brackwater' } } ].",
-                ));
-            };
-            out.extend(stages);
-        }
+        StageKind::Save { collection, by, .. } => save(collection, by.as_ref(), out)?,
+        StageKind::Raw(list) => raw(list, out)?,
         StageKind::Emit(..) | StageKind::Fold(..) | StageKind::Finish(_) => {
             return Err(FlowError::at(
                 stage.span.clone(),
@@ -265,6 +159,154 @@ fn one(stage: &Stage, last: bool, out: &mut Vec<Datum>) -> Result<()> {
             ));
         }
     }
+    Ok(())
+}
+
+fn raw(list: &Expr, out: &mut Vec<Datum>) -> Result<()> {
+    let Datum::List(stages) = super::data(list, "raw")? else {
+        return Err(FlowError::at(
+            list.span.clone(),
+            "raw takes a list of stages:  raw [ { $match: { port: 'Brackwater' } } ].",
+        ));
+    };
+    out.extend(stages);
+
+    Ok(())
+}
+
+fn save(collection: &Name, by: Option<&Path>, out: &mut Vec<Datum>) -> Result<()> {
+    let by = match by {
+        Some(path) => {
+            plain_names(path)?;
+            Some(dotted(path))
+        }
+        None => None,
+    };
+    if by.as_ref().is_some_and(|by| by != "_id") {
+        out.push(op("$unset", "_id"));
+    }
+    let merge = Document::new()
+        .with("into", collection.name.as_str())
+        .with("on", by.clone().unwrap_or_else(|| "_id".into()))
+        .with("whenMatched", if by.is_some() { "replace" } else { "fail" })
+        .with("whenNotMatched", "insert");
+    out.push(op("$merge", merge));
+
+    Ok(())
+}
+
+fn join(
+    first: bool,
+    collection: &Name,
+    name: &Name,
+    (here, there): (&Path, &Path),
+    out: &mut Vec<Datum>,
+) -> Result<()> {
+    plain_names(here)?;
+    plain_names(there)?;
+    // The matches stand beside the field they are matched by until they are compared with it.
+    let clash = here
+        .names()
+        .and_then(|names| names.first().map(|n| *n == name.name))
+        == Some(true);
+    let place = if clash { "_joined" } else { name.name.as_str() };
+    let lookup = Document::new()
+        .with("from", collection.name.as_str())
+        .with("localField", dotted(here))
+        .with("foreignField", dotted(there))
+        .with("as", place);
+    out.push(op("$lookup", lookup));
+    out.push(op(
+        "$addFields",
+        Document::new().with(&name.name, joined(first, place, here, there)?),
+    ));
+    if clash {
+        out.push(op("$unset", place));
+    }
+
+    Ok(())
+}
+
+fn unnest(path: &Path, name: Option<&Name>, keeping: bool, out: &mut Vec<Datum>) -> Result<()> {
+    let mut at = dotted(path);
+    if let Some(name) = name {
+        let mut compiler = Compiler::default();
+        out.push(op(
+            "$addFields",
+            Document::new().with(&name.name, compiler.path(path)?),
+        ));
+        at = name.name.clone();
+    } else {
+        plain_names(path)?;
+    }
+    let form = Document::new().with("path", format!("${at}"));
+    out.push(if keeping {
+        op("$unwind", form.with("preserveNullAndEmptyArrays", true))
+    } else {
+        op("$unwind", format!("${at}"))
+    });
+
+    Ok(())
+}
+
+fn sample(e: &Expr, out: &mut Vec<Datum>) -> Result<()> {
+    let count = whole(e, "sample")?;
+    out.push(if count == 0 {
+        some_of("", 0)
+    } else {
+        op(
+            "$sample",
+            op(
+                "size",
+                Datum::integer(i64::try_from(count).unwrap_or(i64::MAX)),
+            ),
+        )
+    });
+
+    Ok(())
+}
+
+fn order(paths: &[(Path, bool)], out: &mut Vec<Datum>) -> Result<()> {
+    let mut order = Document::new();
+    for (path, down) in paths {
+        plain_names(path)?;
+        order.set(&dotted(path), if *down { -1 } else { 1 });
+    }
+    out.push(op("$sort", order));
+
+    Ok(())
+}
+
+fn count(name: &Name, last: bool, out: &mut Vec<Datum>) -> Result<()> {
+    let count = Document::new()
+        .with("_id", Datum::Null)
+        .with(&name.name, op("$sum", 1));
+    let steps = vec![op("$group", count), op("$unset", "_id")];
+    if last {
+        out.extend(steps);
+    } else {
+        always_one(steps, Document::new().with(&name.name, 0), out);
+    }
+
+    Ok(())
+}
+
+fn without(paths: &[Path], out: &mut Vec<Datum>) -> Result<()> {
+    for path in paths {
+        plain_names(path)?;
+    }
+    out.push(op("$unset", paths.iter().map(dotted).collect::<Vec<_>>()));
+
+    Ok(())
+}
+
+fn add(fields: &[Field], out: &mut Vec<Datum>) -> Result<()> {
+    let mut added = Document::new();
+    for field in fields {
+        added.set(&field.name.name, replacing(&field.value)?);
+    }
+    out.push(op("$addFields", added));
+
     Ok(())
 }
 
