@@ -77,11 +77,7 @@ pub fn documents<E>(
             r.pick(list("first half of a vessel")),
             r.pick(list("second half of a vessel"))
         );
-        let skipper = format!(
-            "{} {}",
-            r.pick(list("first name")),
-            r.pick(list("last name"))
-        );
+        let skipper = person(r, &lists);
         vessels.push((
             format!("BH{}", 101 + number * 7),
             name,
@@ -95,126 +91,142 @@ pub fn documents<E>(
         take("landings", landing(r, number, at, &vessels))?;
     }
     for number in 0..SURVEYS {
-        let at = START + r.between(0, 364) * 24 * HOUR;
-        let (call_sign, name, ..) = &vessels[r.below(64) as usize];
-        let mut findings = Vec::new();
-        for _ in 0..r.below(5) {
-            let plates: Vec<Datum> = (0..r.below(4))
-                .map(|_| {
-                    Document::new()
-                        .with("plate", Datum::integer(r.between(1, 56)))
-                        .with("mm", tenths(r.between(38, 92)))
-                        .into()
-                })
-                .collect();
-            let part = r.pick(&[
-                "hull below the water",
-                "rudder",
-                "shaft",
-                "deck",
-                "bilge",
-                "keel bolts",
-            ]);
-            let mut finding = Document::new()
-                .with("part", part)
-                .with("grade", Datum::integer(r.between(1, 5)))
-                .with("plates", Datum::List(plates));
-            if r.once_in(3) {
-                finding.set(
-                    "note",
-                    r.pick(&[
-                        "weeping seam, watch it",
-                        "pitted; \"as last year\"",
-                        "to be renewed\nbefore winter",
-                    ]),
-                );
-            }
-            findings.push(Datum::from(finding));
-        }
-        let worst = findings
-            .iter()
-            .filter_map(|f| f.as_object()?.get("grade")?.as_i64())
-            .max()
-            .unwrap_or(0);
-        let mut survey = Document::new()
-            .with("_id", id(2, number, at / 1_000))
-            .with(
-                "vessel",
-                Document::new()
-                    .with("call_sign", call_sign.as_str())
-                    .with("name", name.as_str()),
-            )
-            .with("surveyed", Datum::Date(at))
-            .with(
-                "surveyor",
-                format!(
-                    "{} {}",
-                    r.pick(list("first name")),
-                    r.pick(list("last name"))
-                ),
-            )
-            .with("findings", Datum::List(findings))
-            .with("passed", worst < 5)
-            .with("cost", decimal(r.between(18_000, 96_000)));
-        if r.once_in(12) {
-            survey.set("paid", Datum::Null);
-        } else if !r.once_in(9) {
-            survey.set("paid", Datum::Date(at + r.between(3, 60) * 24 * HOUR));
-        }
-        if r.once_in(40) {
-            let stamp = (0..8).map(|_| r.below(256) as u8).collect();
-            survey.set("stamp", Datum::Bytes(Box::new((0, stamp))));
-        }
-        take("surveys", survey)?;
+        take("surveys", survey(r, number, &vessels, &lists))?;
     }
     for number in 0..WATCHES {
-        let at = START + number as i64 * 365 * 24 * HOUR / WATCHES as i64;
-        let hour = at.div_euclid(HOUR).rem_euclid(24);
-        let watch =
-            ["middle", "morning", "forenoon", "afternoon", "dog", "first"][(hour / 4) as usize];
-        let mut weather = Document::new()
-            .with(
-                "wind",
+        take("watch_log", watch(r, number, landings, &vessels, &lists))?;
+    }
+    Ok(())
+}
+
+/// Lists of words by their names.
+type Lists = std::collections::HashMap<&'static str, Vec<&'static str>>;
+
+fn person(r: &mut Random, lists: &Lists) -> String {
+    let list = |name: &str| lists.get(name).map_or(&[""][..], Vec::as_slice);
+    format!(
+        "{} {}",
+        r.pick(list("first name")),
+        r.pick(list("last name"))
+    )
+}
+
+fn survey(
+    r: &mut Random,
+    number: u64,
+    vessels: &[(String, String, String, i64)],
+    lists: &Lists,
+) -> Document {
+    let at = START + r.between(0, 364) * 24 * HOUR;
+    let (call_sign, name, ..) = &vessels[r.below(64) as usize];
+    let mut findings = Vec::new();
+    for _ in 0..r.below(5) {
+        let plates: Vec<Datum> = (0..r.below(4))
+            .map(|_| {
                 Document::new()
-                    .with("force", Datum::integer(r.between(0, 9)))
-                    .with("from", r.pick(&FROM)),
-            )
-            .with("sky", r.pick(&SKIES))
-            .with("pressure", tenths(r.between(9_780, 10_380)));
-        if !r.once_in(6) {
-            weather.set("visibility", tenths(r.between(2, 200)));
-        }
-        let events: Vec<Datum> = (0..r.below(4))
-            .map(|_| event(r, at, landings, &vessels).into())
+                    .with("plate", Datum::integer(r.between(1, 56)))
+                    .with("mm", tenths(r.between(38, 92)))
+                    .into()
+            })
             .collect();
-        let mut entry = Document::new()
-            .with("_id", id(3, number, at / 1_000))
-            .with("at", Datum::Date(at))
-            .with("watch", watch)
-            .with(
-                "officer",
-                format!(
-                    "{} {}",
-                    r.pick(list("first name")),
-                    r.pick(list("last name"))
-                ),
-            )
-            .with("weather", weather)
-            .with("tide_cm", Datum::integer(r.between(40, 690)))
-            .with("events", Datum::List(events));
-        if r.once_in(20) {
-            entry.set(
-                "remark",
+        let part = r.pick(&[
+            "hull below the water",
+            "rudder",
+            "shaft",
+            "deck",
+            "bilge",
+            "keel bolts",
+        ]);
+        let mut finding = Document::new()
+            .with("part", part)
+            .with("grade", Datum::integer(r.between(1, 5)))
+            .with("plates", Datum::List(plates));
+        if r.once_in(3) {
+            finding.set(
+                "note",
                 r.pick(&[
-                    "quiet ⚓ night",
-                    "lamp 4 out, again",
-                    "said: \"never twice\", then did",
+                    "weeping seam, watch it",
+                    "pitted; \"as last year\"",
+                    "to be renewed\nbefore winter",
                 ]),
             );
         }
-        take("watch_log", entry)?;
+        findings.push(Datum::from(finding));
     }
-    Ok(())
+    let worst = findings
+        .iter()
+        .filter_map(|f| f.as_object()?.get("grade")?.as_i64())
+        .max()
+        .unwrap_or(0);
+    let mut survey = Document::new()
+        .with("_id", id(2, number, at / 1_000))
+        .with(
+            "vessel",
+            Document::new()
+                .with("call_sign", call_sign.as_str())
+                .with("name", name.as_str()),
+        )
+        .with("surveyed", Datum::Date(at))
+        .with("surveyor", person(r, lists))
+        .with("findings", Datum::List(findings))
+        .with("passed", worst < 5)
+        .with("cost", decimal(r.between(18_000, 96_000)));
+    if r.once_in(12) {
+        survey.set("paid", Datum::Null);
+    } else if !r.once_in(9) {
+        survey.set("paid", Datum::Date(at + r.between(3, 60) * 24 * HOUR));
+    }
+    if r.once_in(40) {
+        let stamp = (0..8).map(|_| r.below(256) as u8).collect();
+        survey.set("stamp", Datum::Bytes(Box::new((0, stamp))));
+    }
+    survey
+}
+
+fn watch(
+    r: &mut Random,
+    number: u64,
+    landings: u64,
+    vessels: &[(String, String, String, i64)],
+    lists: &Lists,
+) -> Document {
+    let at = START + number as i64 * 365 * 24 * HOUR / WATCHES as i64;
+    let hour = at.div_euclid(HOUR).rem_euclid(24);
+    let watch = ["middle", "morning", "forenoon", "afternoon", "dog", "first"][(hour / 4) as usize];
+    let mut weather = Document::new()
+        .with(
+            "wind",
+            Document::new()
+                .with("force", Datum::integer(r.between(0, 9)))
+                .with("from", r.pick(&FROM)),
+        )
+        .with("sky", r.pick(&SKIES))
+        .with("pressure", tenths(r.between(9_780, 10_380)));
+    if !r.once_in(6) {
+        weather.set("visibility", tenths(r.between(2, 200)));
+    }
+    let events: Vec<Datum> = (0..r.below(4))
+        .map(|_| event(r, at, landings, vessels).into())
+        .collect();
+    let mut entry = Document::new()
+        .with("_id", id(3, number, at / 1_000))
+        .with("at", Datum::Date(at))
+        .with("watch", watch)
+        .with("officer", person(r, lists))
+        .with("weather", weather)
+        .with("tide_cm", Datum::integer(r.between(40, 690)))
+        .with("events", Datum::List(events));
+    if r.once_in(20) {
+        entry.set(
+            "remark",
+            r.pick(&[
+                "quiet ⚓ night",
+                "lamp 4 out, again",
+                "said: \"never twice\", then did",
+            ]),
+        );
+    }
+    entry
 }
 
 fn landing(

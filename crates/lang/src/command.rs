@@ -258,17 +258,7 @@ pub fn parse(line: &str) -> Result<Parsed, CommandError> {
     };
     let name = head.text.trim_start_matches('/').to_ascii_lowercase();
     let Some(command) = find(&name) else {
-        let nearest: Vec<String> =
-            crate::correct::nearest(&name, COMMANDS.iter().map(|c| c.name), 3)
-                .into_iter()
-                .map(|name| format!("/{name}"))
-                .collect();
-        let message = if nearest.is_empty() {
-            format!("There is no command /{name}. /help lists them all.")
-        } else {
-            format!("There is no command /{name}.")
-        };
-        return Err(error(&message, head.span.clone(), nearest));
+        return Err(unknown(&name, head));
     };
     let rest_at = head.span.end;
     let rest = line[rest_at..].trim().to_string();
@@ -294,69 +284,102 @@ pub fn parse(line: &str) -> Result<Parsed, CommandError> {
             Some((option, value)) => (option, Some(value)),
             None => (option, None),
         };
-        let Some(spec) = command.options.iter().find(|spec| spec.name == option) else {
-            let known = command.options.iter().map(|spec| spec.name);
-            let nearest: Vec<String> = crate::correct::nearest(option, known, 3)
-                .into_iter()
-                .map(|name| format!("--{name}"))
+        let (name, value) = option_of(command, option, given, part, &mut rest)?;
+        parsed.options.push((name, value));
+    }
+    check_arguments(&parsed, line.len())?;
+    Ok(parsed)
+}
+
+/// There is no command of a name.
+fn unknown(name: &str, head: &Part) -> CommandError {
+    let nearest: Vec<String> = crate::correct::nearest(name, COMMANDS.iter().map(|c| c.name), 3)
+        .into_iter()
+        .map(|name| format!("/{name}"))
+        .collect();
+    let message = if nearest.is_empty() {
+        format!("There is no command /{name}. /help lists them all.")
+    } else {
+        format!("There is no command /{name}.")
+    };
+    error(&message, head.span.clone(), nearest)
+}
+
+/// An option and its value, which may be the next part.
+fn option_of<'a>(
+    command: &'static Command,
+    option: &str,
+    given: Option<&str>,
+    part: &Part,
+    rest: &mut impl Iterator<Item = &'a Part>,
+) -> Result<(&'static str, Option<Part>), CommandError> {
+    let Some(spec) = command.options.iter().find(|spec| spec.name == option) else {
+        let known = command.options.iter().map(|spec| spec.name);
+        let nearest: Vec<String> = crate::correct::nearest(option, known, 3)
+            .into_iter()
+            .map(|name| format!("--{name}"))
+            .collect();
+        let message = if command.options.is_empty() {
+            format!("/{} has no options.", command.name)
+        } else {
+            let list: Vec<_> = command
+                .options
+                .iter()
+                .map(|o| format!("--{}", o.name))
                 .collect();
-            let message = if command.options.is_empty() {
-                format!("/{} has no options.", command.name)
-            } else {
-                let list: Vec<_> = command
-                    .options
-                    .iter()
-                    .map(|o| format!("--{}", o.name))
-                    .collect();
-                format!(
-                    "/{} has no option --{option}. It knows {}.",
-                    command.name,
-                    list.join(", ")
-                )
-            };
-            return Err(error(&message, part.span.clone(), nearest));
+            format!(
+                "/{} has no option --{option}. It knows {}.",
+                command.name,
+                list.join(", ")
+            )
         };
-        let value = match (spec.value, given) {
-            (None, None) => None,
-            (None, Some(_)) => {
+        return Err(error(&message, part.span.clone(), nearest));
+    };
+    let value = match (spec.value, given) {
+        (None, None) => None,
+        (None, Some(_)) => {
+            return Err(error(
+                &format!("--{option} takes no value."),
+                part.span.clone(),
+                Vec::new(),
+            ));
+        }
+        (Some(_), Some(value)) => Some(Part {
+            text: value.trim_matches(['"', '\'']).to_string(),
+            span: part.span.clone(),
+        }),
+        (Some(_), None) => match rest.next() {
+            Some(value) => Some(value.clone()),
+            None => {
                 return Err(error(
-                    &format!("--{option} takes no value."),
+                    &format!("--{option} needs a value."),
                     part.span.clone(),
                     Vec::new(),
                 ));
             }
-            (Some(_), Some(value)) => Some(Part {
-                text: value.trim_matches(['"', '\'']).to_string(),
-                span: part.span.clone(),
-            }),
-            (Some(_), None) => match rest.next() {
-                Some(value) => Some(value.clone()),
-                None => {
-                    return Err(error(
-                        &format!("--{option} needs a value."),
-                        part.span.clone(),
-                        Vec::new(),
-                    ));
-                }
-            },
-        };
-        match (spec.value, &value) {
-            (Some(Argument::Words(words)), Some(value)) => one_of(words, value)?,
-            (Some(Argument::Number), Some(value)) if value.text.parse::<u64>().is_err() => {
-                let words = format!("--{option} needs a number, and {} is none.", value.text);
-                return Err(error(&words, value.span.clone(), Vec::new()));
-            }
-            _ => {}
+        },
+    };
+    match (spec.value, &value) {
+        (Some(Argument::Words(words)), Some(value)) => one_of(words, value)?,
+        (Some(Argument::Number), Some(value)) if value.text.parse::<u64>().is_err() => {
+            let words = format!("--{option} needs a number, and {} is none.", value.text);
+            return Err(error(&words, value.span.clone(), Vec::new()));
         }
-        parsed.options.push((spec.name, value));
+        _ => {}
     }
+    Ok((spec.name, value))
+}
+
+/// Whether a command has as many arguments as it takes, each of its kind; `end` is where the line ends.
+fn check_arguments(parsed: &Parsed, end: usize) -> Result<(), CommandError> {
+    let command = parsed.command;
     let given = parsed.arguments.len();
     let usage = format!("/{} {}", command.name, command.usage);
     let usage = usage.trim_end();
     if given < command.count.0 {
         return Err(error(
             &format!("Something is missing: {usage}"),
-            line.len()..line.len(),
+            end..end,
             Vec::new(),
         ));
     }
@@ -381,7 +404,7 @@ pub fn parse(line: &str) -> Result<Parsed, CommandError> {
             _ => {}
         }
     }
-    Ok(parsed)
+    Ok(())
 }
 
 fn one_of(words: &[&str], part: &Part) -> Result<(), CommandError> {

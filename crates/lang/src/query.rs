@@ -180,6 +180,34 @@ pub fn query(text: &str, list: &[Token], dialect: &Dialect) -> Query {
     reader.query
 }
 
+/// How far a block is read.
+struct Progress {
+    number: usize,
+    /// The token that comes next.
+    at: usize,
+    clause: Clause,
+    /// Where the clause began.
+    started: usize,
+    expects_table: bool,
+    natural: bool,
+    /// Open brackets that only hold tables together.
+    grouping: usize,
+    /// Other open ones.
+    open: usize,
+}
+
+/// What became of a token.
+enum Step {
+    /// Nothing: others look at it.
+    Passed,
+    /// It was read, and what belongs to it.
+    Taken,
+    /// The block ends before it.
+    Ends,
+    /// Another block begins in the place of this one.
+    Again,
+}
+
 impl Reader<'_> {
     fn word(&self, at: usize) -> String {
         let token = self
@@ -208,7 +236,7 @@ impl Reader<'_> {
 
     /// Reads a block from token `at`; answers the token at which it ends: a closing bracket that it did not
     /// open, a semicolon, or the end. Queries that a union puts together are blocks of one parent.
-    fn block(&mut self, mut at: usize, parent: Option<usize>) -> usize {
+    fn block(&mut self, at: usize, parent: Option<usize>) -> usize {
         let number = self.query.blocks.len();
         self.query.blocks.push(Block {
             span: self.byte(at)..self.text.len(),
@@ -217,186 +245,242 @@ impl Reader<'_> {
         });
         // Text nested this deep is no query that anybody wrote.
         self.depth += 1;
-        let mut clause = Clause::Start;
-        let mut started = at;
-        let mut expects_table = false;
-        let mut natural = false;
-        // Brackets that only hold tables together, and other open ones.
-        let mut grouping = 0_usize;
-        let mut open = 0_usize;
-        while let Some(kind) = self.kind(at) {
-            match kind {
-                TokenKind::Semicolon if open == 0 => break,
-                TokenKind::Close => {
-                    if open == 0 && grouping == 0 {
-                        break;
-                    }
-                    if open > 0 {
-                        open -= 1;
-                    } else {
-                        self.end_clause(number, clause, started, at);
-                        if clause == Clause::On {
-                            clause = Clause::From;
-                        }
-                        grouping -= 1;
-                    }
-                    at += 1;
-                    expects_table = false;
-                    continue;
-                }
-                TokenKind::Open if self.begins_query(at + 1) && self.depth < 200 => {
-                    let inner = self.query.blocks.len();
-                    let end = self.block(at + 1, Some(number));
-                    let start = self.byte(at);
-                    at = end + usize::from(self.kind(end) == Some(TokenKind::Close));
-                    if expects_table {
-                        let (alias, next) = self.alias(at);
-                        self.put(
-                            number,
-                            Joined {
-                                of: Of::Block(inner),
-                                alias,
-                                at: start,
-                                end: self.ended(next),
-                                using: Vec::new(),
-                                natural: std::mem::take(&mut natural),
-                                on: 0..0,
-                            },
-                        );
-                        at = next;
-                        expects_table = false;
-                    }
-                    continue;
-                }
-                TokenKind::Open if expects_table => {
-                    grouping += 1;
-                    at += 1;
-                    continue;
-                }
-                TokenKind::Open => {
-                    open += 1;
-                    at += 1;
-                    expects_table = false;
-                    continue;
-                }
+        let mut p = Progress {
+            number,
+            at,
+            clause: Clause::Start,
+            started: at,
+            expects_table: false,
+            natural: false,
+            grouping: 0,
+            open: 0,
+        };
+        while let Some(kind) = self.kind(p.at) {
+            match self.bracket(&mut p, kind) {
+                Step::Taken => continue,
+                Step::Ends => break,
                 _ => {}
             }
-            if open > 0 {
-                at += 1;
+            if p.open > 0 {
+                p.at += 1;
                 continue;
             }
             if kind == TokenKind::Comma {
-                if matches!(clause, Clause::From | Clause::On) {
-                    self.end_clause(number, clause, started, at);
-                    clause = Clause::From;
-                    expects_table = true;
+                if matches!(p.clause, Clause::From | Clause::On) {
+                    self.end_clause(p.number, p.clause, p.started, p.at);
+                    p.clause = Clause::From;
+                    p.expects_table = true;
                 }
-                at += 1;
+                p.at += 1;
                 continue;
             }
-            let word = self.word(at);
-            match word.as_str() {
-                "with"
-                    if clause == Clause::Start
-                        && self.kind(at + 1).is_some()
-                        && self.word(at + 1) != "ordinality" =>
-                {
-                    at = self.commons(at + 1);
-                    continue;
-                }
-                "select" => {
-                    // Of `insert into t select` the same block goes on.
-                    self.turn(number, (&mut clause, &mut started), at, Clause::Select);
-                    if self.word(at + 1) == "distinct" {
-                        self.query.blocks[number].distinct = true;
-                        started = at + 2;
-                    }
-                    expects_table = false;
-                }
-                "from" | "into" | "table"
-                    if !(word == "from" && self.word(at.wrapping_sub(1)) == "distinct") =>
-                {
-                    let next = if word == "from" {
-                        Clause::From
-                    } else {
-                        Clause::Rest
-                    };
-                    self.turn(number, (&mut clause, &mut started), at, next);
-                    expects_table = true;
-                }
-                "join" | "straight_join" => {
-                    self.turn(number, (&mut clause, &mut started), at, Clause::From);
-                    expects_table = true;
-                }
-                "natural" => natural = true,
-                "lateral" | "only" if expects_table => {}
-                "update"
-                    if !matches!(self.word(at + 1).as_str(), "of" | "on" | "set")
-                        && clause == Clause::Start =>
-                {
-                    if self.word(at + 1) == "or" {
-                        at += 2;
-                    }
-                    self.turn(number, (&mut clause, &mut started), at, Clause::From);
-                    expects_table = true;
-                }
-                "on" if matches!(clause, Clause::From) => {
-                    self.turn(number, (&mut clause, &mut started), at, Clause::On)
-                }
-                "using" if clause == Clause::From && self.kind(at + 1) == Some(TokenKind::Open) => {
-                    let mut names = Vec::new();
-                    at += 2;
-                    while let Some(token) = self.list.get(at).filter(|t| t.kind != TokenKind::Close)
-                    {
-                        names.extend(token.name(self.text));
-                        at += 1;
-                    }
-                    if let Some(last) = self.query.blocks[number].tables.last_mut() {
-                        last.using = names;
-                    }
-                }
-                "where" => self.turn(number, (&mut clause, &mut started), at, Clause::Filter),
-                "group" if self.word(at + 1) == "by" => {
-                    self.turn(number, (&mut clause, &mut started), at, Clause::Group);
-                    started = at + 2;
-                    at += 1;
-                }
-                "having" | "order" | "limit" | "offset" | "window" | "set" | "values"
-                | "returning" | "fetch" => {
-                    self.turn(number, (&mut clause, &mut started), at, Clause::Rest);
-                    expects_table = false;
-                }
-                "left" | "right" | "inner" | "cross" | "full" if matches!(clause, Clause::On) => {
-                    self.turn(number, (&mut clause, &mut started), at, Clause::From);
-                }
-                "union" | "except" | "intersect" => {
-                    self.end_clause(number, clause, started, at);
-                    self.query.blocks[number].span.end = self.byte(at);
-                    at += 1;
-                    if matches!(self.word(at).as_str(), "all" | "distinct") {
-                        at += 1;
-                    }
-                    self.depth -= 1;
-                    return self.block(at, parent);
-                }
-                _ if expects_table => {
-                    if let Some((mut table, next)) = self.table(at) {
-                        table.natural = std::mem::take(&mut natural);
-                        self.put(number, table);
-                        at = next;
-                        expects_table = false;
-                        continue;
-                    }
-                    expects_table = false;
-                }
-                _ => {}
+            match self.keyword(&mut p) {
+                Step::Taken => continue,
+                Step::Again => return self.block(p.at, parent),
+                _ => p.at += 1,
             }
-            at += 1;
         }
-        self.end_clause(number, clause, started, at);
-        self.query.blocks[number].span.end = self.byte(at);
+        self.end_clause(p.number, p.clause, p.started, p.at);
+        self.query.blocks[p.number].span.end = self.byte(p.at);
         self.depth -= 1;
-        at
+        p.at
+    }
+
+    /// A bracket, or the end of the statement.
+    fn bracket(&mut self, p: &mut Progress, kind: TokenKind) -> Step {
+        match kind {
+            TokenKind::Semicolon if p.open == 0 => return Step::Ends,
+            TokenKind::Close => {
+                if p.open == 0 && p.grouping == 0 {
+                    return Step::Ends;
+                }
+                if p.open > 0 {
+                    p.open -= 1;
+                } else {
+                    self.end_clause(p.number, p.clause, p.started, p.at);
+                    if p.clause == Clause::On {
+                        p.clause = Clause::From;
+                    }
+                    p.grouping -= 1;
+                }
+                p.at += 1;
+                p.expects_table = false;
+                return Step::Taken;
+            }
+            TokenKind::Open if self.begins_query(p.at + 1) && self.depth < 200 => {
+                let inner = self.query.blocks.len();
+                let end = self.block(p.at + 1, Some(p.number));
+                let start = self.byte(p.at);
+                p.at = end + usize::from(self.kind(end) == Some(TokenKind::Close));
+                if p.expects_table {
+                    let (alias, next) = self.alias(p.at);
+                    self.put(
+                        p.number,
+                        Joined {
+                            of: Of::Block(inner),
+                            alias,
+                            at: start,
+                            end: self.ended(next),
+                            using: Vec::new(),
+                            natural: std::mem::take(&mut p.natural),
+                            on: 0..0,
+                        },
+                    );
+                    p.at = next;
+                    p.expects_table = false;
+                }
+                return Step::Taken;
+            }
+            TokenKind::Open if p.expects_table => {
+                p.grouping += 1;
+                p.at += 1;
+                return Step::Taken;
+            }
+            TokenKind::Open => {
+                p.open += 1;
+                p.at += 1;
+                p.expects_table = false;
+                return Step::Taken;
+            }
+            _ => {}
+        }
+        Step::Passed
+    }
+
+    /// A word that begins a clause, brings in a table, or names one.
+    fn keyword(&mut self, p: &mut Progress) -> Step {
+        let word = self.word(p.at);
+        match word.as_str() {
+            "with"
+                if p.clause == Clause::Start
+                    && self.kind(p.at + 1).is_some()
+                    && self.word(p.at + 1) != "ordinality" =>
+            {
+                p.at = self.commons(p.at + 1);
+                return Step::Taken;
+            }
+            "select" => {
+                // Of `insert into t select` the same block goes on.
+                self.turn(
+                    p.number,
+                    (&mut p.clause, &mut p.started),
+                    p.at,
+                    Clause::Select,
+                );
+                if self.word(p.at + 1) == "distinct" {
+                    self.query.blocks[p.number].distinct = true;
+                    p.started = p.at + 2;
+                }
+                p.expects_table = false;
+            }
+            "from" | "into" | "table"
+                if !(word == "from" && self.word(p.at.wrapping_sub(1)) == "distinct") =>
+            {
+                let next = if word == "from" {
+                    Clause::From
+                } else {
+                    Clause::Rest
+                };
+                self.turn(p.number, (&mut p.clause, &mut p.started), p.at, next);
+                p.expects_table = true;
+            }
+            "join" | "straight_join" => {
+                self.turn(
+                    p.number,
+                    (&mut p.clause, &mut p.started),
+                    p.at,
+                    Clause::From,
+                );
+                p.expects_table = true;
+            }
+            "p.natural" => p.natural = true,
+            "lateral" | "only" if p.expects_table => {}
+            "update"
+                if !matches!(self.word(p.at + 1).as_str(), "of" | "on" | "set")
+                    && p.clause == Clause::Start =>
+            {
+                if self.word(p.at + 1) == "or" {
+                    p.at += 2;
+                }
+                self.turn(
+                    p.number,
+                    (&mut p.clause, &mut p.started),
+                    p.at,
+                    Clause::From,
+                );
+                p.expects_table = true;
+            }
+            "on" if matches!(p.clause, Clause::From) => {
+                self.turn(p.number, (&mut p.clause, &mut p.started), p.at, Clause::On)
+            }
+            "using" if p.clause == Clause::From && self.kind(p.at + 1) == Some(TokenKind::Open) => {
+                let mut names = Vec::new();
+                p.at += 2;
+                while let Some(token) = self.list.get(p.at).filter(|t| t.kind != TokenKind::Close) {
+                    names.extend(token.name(self.text));
+                    p.at += 1;
+                }
+                if let Some(last) = self.query.blocks[p.number].tables.last_mut() {
+                    last.using = names;
+                }
+            }
+            "where" => self.turn(
+                p.number,
+                (&mut p.clause, &mut p.started),
+                p.at,
+                Clause::Filter,
+            ),
+            "group" if self.word(p.at + 1) == "by" => {
+                self.turn(
+                    p.number,
+                    (&mut p.clause, &mut p.started),
+                    p.at,
+                    Clause::Group,
+                );
+                p.started = p.at + 2;
+                p.at += 1;
+            }
+            "having" | "order" | "limit" | "offset" | "window" | "set" | "values" | "returning"
+            | "fetch" => {
+                self.turn(
+                    p.number,
+                    (&mut p.clause, &mut p.started),
+                    p.at,
+                    Clause::Rest,
+                );
+                p.expects_table = false;
+            }
+            "left" | "right" | "inner" | "cross" | "full" if matches!(p.clause, Clause::On) => {
+                self.turn(
+                    p.number,
+                    (&mut p.clause, &mut p.started),
+                    p.at,
+                    Clause::From,
+                );
+            }
+            "union" | "except" | "intersect" => {
+                self.end_clause(p.number, p.clause, p.started, p.at);
+                self.query.blocks[p.number].span.end = self.byte(p.at);
+                p.at += 1;
+                if matches!(self.word(p.at).as_str(), "all" | "distinct") {
+                    p.at += 1;
+                }
+                self.depth -= 1;
+                return Step::Again;
+            }
+            _ if p.expects_table => {
+                if let Some((mut table, next)) = self.table(p.at) {
+                    table.natural = std::mem::take(&mut p.natural);
+                    self.put(p.number, table);
+                    p.at = next;
+                    p.expects_table = false;
+                    return Step::Taken;
+                }
+                p.expects_table = false;
+            }
+            _ => {}
+        }
+        Step::Passed
     }
 
     /// Ends a clause at token `at`, whose word begins the next one.

@@ -539,48 +539,13 @@ impl Splitter {
                 at += 1;
                 continue;
             }
-            if self.start.is_none() {
-                self.start = Some((place, self.line));
-            }
-            if byte == b'\\'
-                && !self.has_code
-                && self.dialect.dollar_quotes
-                && self.dialect.file_lines
-            {
-                // Comments before it are not part of it.
-                self.start = Some((place, self.line));
-                self.state = State::BackslashLine;
-                self.tag.clear();
-                return at + 1;
-            }
-            if byte == b'$'
-                && self.dialect.dollar_quotes
-                && !crate::token::is_word_byte(self.before())
-            {
-                self.code_seen(byte);
-                self.tag.clear();
-                self.tag.push(byte);
-                self.state = State::DollarTag;
+            if self.begins_special(byte, place) {
                 return at + 1;
             }
             if crate::token::is_word_byte(byte) {
-                if self.commands
-                    && self.previous == b'/'
-                    && !self.has_code
-                    && byte.is_ascii_alphabetic()
-                {
-                    self.state = State::Command;
-                    self.has_code = true;
-                    self.previous = 0;
+                if self.takes_letter(byte) {
                     return at;
                 }
-                self.settle_slash();
-                self.has_code = true;
-                self.previous = 0;
-                if self.word_length < self.word.len() {
-                    self.word[self.word_length] = byte.to_ascii_lowercase();
-                }
-                self.word_length += 1;
                 at += 1;
                 continue;
             }
@@ -646,6 +611,48 @@ impl Splitter {
             }
         }
         at
+    }
+
+    /// Whether a line of its own or a quote with a tag begins at a byte; the state is that then.
+    fn begins_special(&mut self, byte: u8, place: u64) -> bool {
+        if self.start.is_none() {
+            self.start = Some((place, self.line));
+        }
+        if byte == b'\\' && !self.has_code && self.dialect.dollar_quotes && self.dialect.file_lines
+        {
+            // Comments before it are not part of it.
+            self.start = Some((place, self.line));
+            self.state = State::BackslashLine;
+            self.tag.clear();
+            return true;
+        }
+        if byte == b'$' && self.dialect.dollar_quotes && !crate::token::is_word_byte(self.before())
+        {
+            self.code_seen(byte);
+            self.tag.clear();
+            self.tag.push(byte);
+            self.state = State::DollarTag;
+            return true;
+        }
+        false
+    }
+
+    /// Takes a letter of a word; true if it begins a command, and is then looked at again.
+    fn takes_letter(&mut self, byte: u8) -> bool {
+        if self.commands && self.previous == b'/' && !self.has_code && byte.is_ascii_alphabetic() {
+            self.state = State::Command;
+            self.has_code = true;
+            self.previous = 0;
+            return true;
+        }
+        self.settle_slash();
+        self.has_code = true;
+        self.previous = 0;
+        if self.word_length < self.word.len() {
+            self.word[self.word_length] = byte.to_ascii_lowercase();
+        }
+        self.word_length += 1;
+        false
     }
 
     /// The byte before this one within the same run of code.

@@ -144,38 +144,8 @@ impl App {
                 }
                 links.find_ways()
             }
-            KeyCode::Char('n' | 'N') => {
-                if links.routes.is_empty() {
-                    self.desk.say(
-                        "Space on two tables finds the ways between them.",
-                        Tone::Plain,
-                    );
-                } else if links.routes.len() == 1 {
-                    self.desk
-                        .say("There is no other way between them.", Tone::Plain);
-                } else {
-                    links.route = (links.route + 1) % links.routes.len();
-                }
-                Ok(())
-            }
-            KeyCode::Char('j' | 'J') => match links.join() {
-                Some(join) => {
-                    self.focus = Focus::Write;
-                    if self.composer.is_blank() {
-                        self.composer.set(&join);
-                    } else {
-                        self.composer.insert(&join);
-                    }
-                    return;
-                }
-                None => {
-                    self.desk.say(
-                        "Space on two tables finds the way; J then writes its join.",
-                        Tone::Plain,
-                    );
-                    return;
-                }
-            },
+            KeyCode::Char('n' | 'N') => return self.next_way(),
+            KeyCode::Char('j' | 'J') => return self.write_join(),
             KeyCode::Char('i' | 'I') => {
                 return self.command(&format!("/about {}", in_command(&name)));
             }
@@ -193,6 +163,45 @@ impl App {
             if let Some(state) = self.drawings.get_mut(&number) {
                 state.at = place;
                 state.follow = true;
+            }
+        }
+    }
+
+    /// Shows the next way between the chosen tables.
+    fn next_way(&mut self) {
+        let Some(links) = self.desk.links_mut() else {
+            return;
+        };
+        if links.routes.is_empty() {
+            self.desk.say(
+                "Space on two tables finds the ways between them.",
+                Tone::Plain,
+            );
+        } else if links.routes.len() == 1 {
+            self.desk
+                .say("There is no other way between them.", Tone::Plain);
+        } else {
+            links.route = (links.route + 1) % links.routes.len();
+        }
+    }
+
+    /// Puts the join of the way into the statement.
+    fn write_join(&mut self) {
+        let join = self.desk.links_mut().and_then(|links| links.join());
+        match join {
+            Some(join) => {
+                self.focus = Focus::Write;
+                if self.composer.is_blank() {
+                    self.composer.set(&join);
+                } else {
+                    self.composer.insert(&join);
+                }
+            }
+            None => {
+                self.desk.say(
+                    "Space on two tables finds the way; J then writes its join.",
+                    Tone::Plain,
+                );
             }
         }
     }

@@ -75,45 +75,14 @@ pub(super) fn complete_flow(
     let mut fields = fields(statement, word_at, from);
     fields.extend(joining(statement, &before, from));
     let mut list: Vec<Candidate> = Vec::new();
-    let paths = |list: &mut Vec<Candidate>| {
-        list.extend(fields.iter().map(|(name, detail)| Candidate {
-            label: name.clone(),
-            detail: detail.clone(),
-            offer: Offer::Column,
-            insert: name.clone(),
-            span: None,
-        }));
-    };
-    let words = |list: &mut Vec<Candidate>, table: &[(&str, &str, &str)], offer: Offer| {
-        list.extend(table.iter().map(|(word, arguments, what)| Candidate {
-            label: (*word).to_string(),
-            detail: if arguments.is_empty() {
-                (*what).to_string()
-            } else {
-                format!("{arguments} · {what}")
-            },
-            offer,
-            insert: (*word).to_string(),
-            span: None,
-        }));
-    };
-    let functions = |list: &mut Vec<Candidate>| {
-        list.extend(FUNCTIONS.iter().map(|f| Candidate {
-            label: format!("{}(", f.name),
-            detail: format!("{}) · {}", f.arguments, f.gives),
-            offer: Offer::Function,
-            insert: format!("{}(", f.name),
-            span: None,
-        }));
-    };
     match place {
         Place::Nothing => return Completion::default(),
         Place::Start => words(&mut list, STATEMENTS, Offer::Keyword),
         Place::Collection => tables(&[], word, from, &mut list),
-        Place::Path => paths(&mut list),
+        Place::Path => paths(&fields, &mut list),
         Place::Value => {
             values(statement, &before, from, &mut list);
-            paths(&mut list);
+            paths(&fields, &mut list);
             functions(&mut list);
             for word in [
                 "not",
@@ -179,6 +148,41 @@ pub(super) fn complete_flow(
         completion.candidates.append(&mut corrections);
     }
     completion
+}
+
+/// The paths that the documents have there.
+fn paths(fields: &[(String, String)], list: &mut Vec<Candidate>) {
+    list.extend(fields.iter().map(|(name, detail)| Candidate {
+        label: name.clone(),
+        detail: detail.clone(),
+        offer: Offer::Column,
+        insert: name.clone(),
+        span: None,
+    }));
+}
+
+fn words(list: &mut Vec<Candidate>, table: &[(&str, &str, &str)], offer: Offer) {
+    list.extend(table.iter().map(|(word, arguments, what)| Candidate {
+        label: (*word).to_string(),
+        detail: if arguments.is_empty() {
+            (*what).to_string()
+        } else {
+            format!("{arguments} · {what}")
+        },
+        offer,
+        insert: (*word).to_string(),
+        span: None,
+    }));
+}
+
+fn functions(list: &mut Vec<Candidate>) {
+    list.extend(FUNCTIONS.iter().map(|f| Candidate {
+        label: format!("{}(", f.name),
+        detail: format!("{}) · {}", f.arguments, f.gives),
+        offer: Offer::Function,
+        insert: format!("{}(", f.name),
+        span: None,
+    }));
 }
 
 /// Whether the cursor stands within a token where nothing is completed.

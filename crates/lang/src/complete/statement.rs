@@ -1,5 +1,7 @@
 //! What could be typed next in a statement: columns that the place sees, tables, functions, keywords, values.
 
+use std::ops::Range;
+
 use idle_tide_core::Kind;
 
 use super::linked::{conditions, linked_tables};
@@ -13,7 +15,7 @@ use crate::dialect::Dialect;
 use crate::join::written;
 use crate::query::{Joined, Of, query};
 use crate::remark::remarks;
-use crate::scope::scope;
+use crate::scope::{Scope, scope};
 use crate::token::{Token, TokenKind, significant, tokens};
 use crate::visible::View;
 
@@ -74,91 +76,21 @@ pub(super) fn complete_sql(
     let making = making::options(text, &before, asked, from.dialect);
     let makes = making.is_some();
     list.extend(making.unwrap_or_default());
-    match &place {
-        Place::Nothing if makes => {}
-        Place::Expression if makes => {}
-        Place::Nothing => return Completion::default(),
-        Place::Start => list.extend(from.dialect.starts.iter().map(|word| keyword(word))),
-        Place::Table => tables(&named.common, word, from, &mut list),
-        Place::Join => {
-            list.extend(linked_tables(&view, block, at, from.dialect));
-            tables(&named.common, word, from, &mut list);
-            let mut seen = std::collections::HashSet::new();
-            list.retain(|candidate| seen.insert(candidate.label.clone()));
-        }
-        Place::InsertColumns => {
-            if let Some(object) = named
-                .insert
-                .as_ref()
-                .and_then(|i| from.catalog.table(&i.table))
-            {
-                let used = named
-                    .insert
-                    .as_ref()
-                    .map_or(&[][..], |insert| &insert.columns);
-                let free = object.fields.iter().filter(|f| !used.contains(&f.name));
-                list.extend(free.map(|field| column(object, &field.name, from.dialect)));
-            }
-        }
-        Place::Qualified(qualifier) => {
-            let last = qualifier.rsplit('.').next().unwrap_or(qualifier);
-            for joined in &tables_seen {
-                let full =
-                    matches!(&joined.of, Of::Table(name) if name.eq_ignore_ascii_case(qualifier));
-                let by_alias = joined
-                    .qualifier()
-                    .is_some_and(|q| q.eq_ignore_ascii_case(last));
-                if full || by_alias && !qualifier.contains('.') {
-                    list.extend(columns_of(&view, joined, from.dialect));
-                }
-            }
-            if list.is_empty() {
-                for object in from.catalog.tables() {
-                    if object.schema.eq_ignore_ascii_case(qualifier) {
-                        list.push(table(object, from.dialect));
-                    }
-                }
-            }
-            // A table that nobody has named yet shows its columns too.
-            if list.is_empty()
-                && let Some(object) = from.catalog.table(qualifier)
-            {
-                let fields = object.fields.iter();
-                list.extend(fields.map(|f| column(object, &f.name, from.dialect)));
-            }
-            dedupe_columns(&mut list);
-        }
-        Place::Expression | Place::On => {
-            if place == Place::On {
-                list.extend(conditions(&view, block, at, from.dialect));
-            }
-            let mut columns = Vec::new();
-            for joined in &tables_seen {
-                columns.extend(columns_of(&view, joined, from.dialect));
-            }
-            dedupe_columns(&mut columns);
-            list.extend(columns);
-            for joined in &tables_seen {
-                if let Some(alias) = &joined.alias {
-                    let what = match &joined.of {
-                        Of::Table(name) => format!("stands for {name}"),
-                        _ => "stands for what is in the brackets".into(),
-                    };
-                    list.push(Candidate {
-                        label: alias.clone(),
-                        detail: what,
-                        offer: Offer::Table,
-                        insert: from.dialect.quote_name(alias),
-                        span: None,
-                    });
-                }
-            }
-            if !word.is_empty() || asked {
-                functions(from, &mut list);
-                list.extend(from.dialect.keywords.iter().map(|word| keyword(word)));
-                tables(&named.common, word, from, &mut list);
-            }
-        }
+    if place == Place::Nothing && !makes {
+        return Completion::default();
+    }
+    let here = Here {
+        view: &view,
+        block,
+        at,
+        word,
+        asked,
+        named: &named,
+        tables: &tables_seen,
+        from,
+    };
+    if !(makes && matches!(place, Place::Nothing | Place::Expression)) {
+        here.offer(&place, &mut list);
     }
     let open = matches!(
         place,
@@ -190,20 +122,12 @@ pub(super) fn complete_sql(
     // A name of nothing, as two quotes make it, is no offer.
     list.retain(|candidate| !candidate.insert.is_empty());
     if quoted {
-        list.retain(|c| matches!(c.offer, Offer::Column | Offer::Table));
-        let quote = from.dialect.name_quote;
-        for candidate in &mut list {
-            let inside = candidate.label.replace(quote, &format!("{quote}{quote}"));
-            candidate.insert = format!("{quote}{inside}{quote}");
-        }
         // A closing quote that is there already is replaced with the name.
         let closed = all
             .iter()
             .find(|t| t.start == word_at && t.closed && mended.is_none());
-        if let Some(token) = closed {
-            let span = start + token.start..start + token.end;
-            list.iter_mut().for_each(|c| c.span = Some(span.clone()));
-        }
+        let span = closed.map(|token| start + token.start..start + token.end);
+        in_quotes(&mut list, span, from.dialect);
     }
     let word = if quoted { &word[1..] } else { word };
     let mut completion = ranked(
@@ -217,6 +141,132 @@ pub(super) fn complete_sql(
     }
     completion.candidates.splice(0..0, corrections);
     completion
+}
+
+/// Names alone, in quotes; `span` is what each takes the place of, if that is more than what is typed.
+fn in_quotes(list: &mut Vec<Candidate>, span: Option<Range<usize>>, dialect: &Dialect) {
+    list.retain(|c| matches!(c.offer, Offer::Column | Offer::Table));
+    let quote = dialect.name_quote;
+    for candidate in list {
+        let inside = candidate.label.replace(quote, &format!("{quote}{quote}"));
+        candidate.insert = format!("{quote}{inside}{quote}");
+        if span.is_some() {
+            candidate.span.clone_from(&span);
+        }
+    }
+}
+
+/// The place of the cursor, and what is known there.
+struct Here<'a> {
+    view: &'a View<'a>,
+    block: Option<usize>,
+    at: usize,
+    word: &'a str,
+    asked: bool,
+    named: &'a Scope,
+    tables: &'a [&'a Joined],
+    from: &'a Sources<'a>,
+}
+
+impl Here<'_> {
+    /// What could stand at a place.
+    fn offer(&self, place: &Place, list: &mut Vec<Candidate>) {
+        match place {
+            Place::Nothing => {}
+            Place::Start => list.extend(self.from.dialect.starts.iter().map(|word| keyword(word))),
+            Place::Table => tables(&self.named.common, self.word, self.from, list),
+            Place::Join => {
+                list.extend(linked_tables(
+                    self.view,
+                    self.block,
+                    self.at,
+                    self.from.dialect,
+                ));
+                tables(&self.named.common, self.word, self.from, list);
+                let mut seen = std::collections::HashSet::new();
+                list.retain(|candidate| seen.insert(candidate.label.clone()));
+            }
+            Place::InsertColumns => {
+                if let Some(object) = self
+                    .named
+                    .insert
+                    .as_ref()
+                    .and_then(|i| self.from.catalog.table(&i.table))
+                {
+                    let used = self
+                        .named
+                        .insert
+                        .as_ref()
+                        .map_or(&[][..], |insert| &insert.columns);
+                    let free = object.fields.iter().filter(|f| !used.contains(&f.name));
+                    list.extend(free.map(|field| column(object, &field.name, self.from.dialect)));
+                }
+            }
+            Place::Qualified(qualifier) => {
+                let last = qualifier.rsplit('.').next().unwrap_or(qualifier);
+                for joined in self.tables {
+                    let full = matches!(&joined.of, Of::Table(name) if name.eq_ignore_ascii_case(qualifier));
+                    let by_alias = joined
+                        .qualifier()
+                        .is_some_and(|q| q.eq_ignore_ascii_case(last));
+                    if full || by_alias && !qualifier.contains('.') {
+                        list.extend(columns_of(self.view, joined, self.from.dialect));
+                    }
+                }
+                if list.is_empty() {
+                    for object in self.from.catalog.tables() {
+                        if object.schema.eq_ignore_ascii_case(qualifier) {
+                            list.push(table(object, self.from.dialect));
+                        }
+                    }
+                }
+                // A table that nobody has named yet shows its columns too.
+                if list.is_empty()
+                    && let Some(object) = self.from.catalog.table(qualifier)
+                {
+                    let fields = object.fields.iter();
+                    list.extend(fields.map(|f| column(object, &f.name, self.from.dialect)));
+                }
+                dedupe_columns(list);
+            }
+            Place::Expression | Place::On => {
+                if *place == Place::On {
+                    list.extend(conditions(
+                        self.view,
+                        self.block,
+                        self.at,
+                        self.from.dialect,
+                    ));
+                }
+                let mut columns = Vec::new();
+                for joined in self.tables {
+                    columns.extend(columns_of(self.view, joined, self.from.dialect));
+                }
+                dedupe_columns(&mut columns);
+                list.extend(columns);
+                for joined in self.tables {
+                    if let Some(alias) = &joined.alias {
+                        let what = match &joined.of {
+                            Of::Table(name) => format!("stands for {name}"),
+                            _ => "stands for what is in the brackets".into(),
+                        };
+                        list.push(Candidate {
+                            label: alias.clone(),
+                            detail: what,
+                            offer: Offer::Table,
+                            insert: self.from.dialect.quote_name(alias),
+                            span: None,
+                        });
+                    }
+                }
+                if !self.word.is_empty() || self.asked {
+                    functions(self.from, list);
+                    list.extend(self.from.dialect.keywords.iter().map(|word| keyword(word)));
+                    tables(&self.named.common, self.word, self.from, list);
+                }
+            }
+        }
+    }
 }
 
 /// The columns of a table as candidates.

@@ -111,17 +111,8 @@ pub fn flow_for_sql(text: &str) -> Option<String> {
     let words = Words::of(text);
     let length = words.list.len();
     let word = |at: usize| words.word(at);
-    match word(0).as_str() {
-        "select" => {}
-        "show" if word(1) == "tables" || word(1) == "collections" => {
-            return Some("/collections".into());
-        }
-        "describe" | "desc" if length == 2 => return Some(format!("/about {}", word(1))),
-        "delete" if word(1) == "from" && length == 3 => {
-            return Some(format!("delete all from {};", words.part(2, 3)));
-        }
-        "truncate" => return Some(format!("empty {};", words.part(length - 1, length))),
-        _ => return None,
+    if word(0) != "select" {
+        return other_for_sql(&words);
     }
     let heads = words.outside(0, length, &|w| HEADS.contains(&w));
     let head = |at: &usize| word(*at);
@@ -145,50 +136,19 @@ pub fn flow_for_sql(text: &str) -> Option<String> {
         3 if word(from_end - 2) == "as" => (from_end - 2, Some(word(from_end - 1))),
         _ => return None,
     };
-    let bare = |a: usize, b: usize| -> String {
-        let Some(alias) = &alias else {
-            return words.part(a, b).to_string();
-        };
-        let mut out = String::new();
-        let mut at = a;
-        while at < b {
-            let gap = (at > a).then(|| words.list[at - 1].span.end..words.list[at].span.start);
-            out.push_str(gap.map_or("", |gap| &text[gap]));
-            at += 2 * usize::from(word(at) == *alias && word(at + 1) == "." && at + 2 < b);
-            out.push_str(words.part(at, at + 1));
-            at += 1;
-        }
-        out
+    let named = Named {
+        words: &words,
+        text,
+        alias,
     };
+    let bare = |a: usize, b: usize| named.bare(a, b);
     let mut flow = format!("from {}", words.part(from + 1, table_end));
     if let Some((a, b)) = clause("where") {
         flow.push_str(&format!(" {}", bare(a, b)));
     }
     let distinct = word(1) == "distinct";
     let first = 1 + usize::from(distinct);
-    let columns: Vec<Column> = words
-        .items(first, from)
-        .into_iter()
-        .map(|(a, b)| {
-            let with_as = b >= a + 3 && word(b - 2) == "as";
-            let is_word = |at: usize| words.list[at].kind == TokenKind::Word;
-            let bare_name =
-                !with_as && b >= a + 2 && is_word(b - 1) && (word(b - 2) == ")" || is_word(b - 2));
-            let named = with_as || bare_name;
-            let end = b - usize::from(named) - usize::from(with_as);
-            let value = bare(a, end);
-            let squeezed = value.replace(' ', "").to_ascii_lowercase();
-            Column {
-                aggregate: word(a + 1) == "("
-                    && ["count", "sum", "avg", "min", "max", "stddev"].contains(&word(a).as_str()),
-                value: match squeezed.as_str() {
-                    "count(*)" | "count(1)" => "count()".into(),
-                    _ => value.replace("count(distinct ", "count(different "),
-                },
-                name: named.then(|| words.part(b - 1, b).to_string()),
-            }
-        })
-        .collect();
+    let columns = named.columns(first, from);
     let star = matches!(&columns[..], [one] if one.value == "*");
     let plain = columns
         .iter()
@@ -201,71 +161,18 @@ pub fn flow_for_sql(text: &str) -> Option<String> {
         },
         None if matches!(&columns[..], [one] if one.value == "count()") => flow.push_str(" count"),
         group if group.is_some() || columns.iter().all(|c| c.aggregate) => {
-            let keys: Vec<String> = group.map_or(Vec::new(), |(a, b)| {
+            let keys = group.map_or(Vec::new(), |(a, b)| {
                 let items = words.items(a + 2, b).into_iter();
                 items.map(|(a, b)| bare(a, b)).collect()
             });
-            let mut by = Vec::new();
-            let mut aggregates = Vec::new();
-            for key in &keys {
-                let column = columns.iter().find(|c| c.value == *key);
-                by.push(match column.and_then(|c| c.name.as_ref()) {
-                    Some(name) => format!("{name}: {key}"),
-                    None => key.clone(),
-                });
-            }
-            for column in &columns {
-                if !column.aggregate {
-                    if !keys.contains(&column.value) {
-                        return None;
-                    }
-                    continue;
-                }
-                let name = column.name.clone().unwrap_or_else(|| {
-                    let word = column.value.split('(').next().unwrap_or_default();
-                    let word = word.to_ascii_lowercase();
-                    let taken = aggregates.len();
-                    if taken == 0 {
-                        word
-                    } else {
-                        format!("{word}_{}", taken + 1)
-                    }
-                });
-                renamed.push((
-                    column.value.replace(' ', "").to_ascii_lowercase(),
-                    name.clone(),
-                ));
-                aggregates.push(format!("{name}: {}", column.value));
-            }
-            let by = if by.is_empty() {
-                String::new()
-            } else {
-                format!(" by {}", by.join(", "))
-            };
-            flow.push_str(&format!(" group{by} {{ {} }}", aggregates.join(", ")));
+            let (stage, names) = grouped(&keys, &columns)?;
+            flow.push_str(&stage);
+            renamed = names;
         }
         _ if !plain => return None,
         _ => {}
     }
-    // After a group its aggregates go by their names.
-    let after = |a: usize, b: usize| -> Option<String> {
-        let mut written = bare(a, b);
-        for at in (a..b).rev() {
-            let calls = word(at + 1) == "(" && at + 1 < b;
-            if calls && ["count", "sum", "avg", "min", "max", "stddev"].contains(&word(at).as_str())
-            {
-                let close = (at + 2..b).find(|c| word(*c) == ")")?;
-                let call = bare(at, close + 1);
-                let squeezed = call.replace(' ', "").to_ascii_lowercase();
-                let squeezed = squeezed
-                    .replace("count(*)", "count()")
-                    .replace("(distinct", "(different");
-                let (_, name) = renamed.iter().find(|(value, _)| *value == squeezed)?;
-                written = written.replace(&call, name);
-            }
-        }
-        Some(written)
-    };
+    let after = |a: usize, b: usize| named.after(a, b, &renamed);
     if let Some((a, b)) = clause("having") {
         flow.push_str(&format!(" where {}", after(a + 1, b)?));
     }
@@ -287,6 +194,154 @@ pub fn flow_for_sql(text: &str) -> Option<String> {
     let flow = format!("{flow};");
     // What is offered can be run.
     is_flow(&flow).then_some(flow)
+}
+
+/// Statements that are no queries.
+fn other_for_sql(words: &Words<'_>) -> Option<String> {
+    let length = words.list.len();
+    let word = |at: usize| words.word(at);
+    match word(0).as_str() {
+        "show" if word(1) == "tables" || word(1) == "collections" => Some("/collections".into()),
+        "describe" | "desc" if length == 2 => Some(format!("/about {}", word(1))),
+        "delete" if word(1) == "from" && length == 3 => {
+            Some(format!("delete all from {};", words.part(2, 3)))
+        }
+        "truncate" => Some(format!("empty {};", words.part(length - 1, length))),
+        _ => None,
+    }
+}
+
+/// The words of a query, and the other name that it has for its collection.
+struct Named<'a> {
+    words: &'a Words<'a>,
+    text: &'a str,
+    alias: Option<String>,
+}
+
+impl Named<'_> {
+    fn word(&self, at: usize) -> String {
+        self.words.word(at)
+    }
+
+    /// Words as they are written, the other name taken off.
+    fn bare(&self, a: usize, b: usize) -> String {
+        let (words, text) = (self.words, self.text);
+        let word = |at: usize| self.word(at);
+        let Some(alias) = &self.alias else {
+            return words.part(a, b).to_string();
+        };
+        let mut out = String::new();
+        let mut at = a;
+        while at < b {
+            let gap = (at > a).then(|| words.list[at - 1].span.end..words.list[at].span.start);
+            out.push_str(gap.map_or("", |gap| &text[gap]));
+            at += 2 * usize::from(word(at) == *alias && word(at + 1) == "." && at + 2 < b);
+            out.push_str(words.part(at, at + 1));
+            at += 1;
+        }
+        out
+    }
+
+    /// The columns that are chosen.
+    fn columns(&self, first: usize, from: usize) -> Vec<Column> {
+        let words = self.words;
+        let word = |at: usize| self.word(at);
+        let bare = |a: usize, b: usize| self.bare(a, b);
+        words
+            .items(first, from)
+            .into_iter()
+            .map(|(a, b)| {
+                let with_as = b >= a + 3 && word(b - 2) == "as";
+                let is_word = |at: usize| words.list[at].kind == TokenKind::Word;
+                let bare_name = !with_as
+                    && b >= a + 2
+                    && is_word(b - 1)
+                    && (word(b - 2) == ")" || is_word(b - 2));
+                let named = with_as || bare_name;
+                let end = b - usize::from(named) - usize::from(with_as);
+                let value = bare(a, end);
+                let squeezed = value.replace(' ', "").to_ascii_lowercase();
+                Column {
+                    aggregate: word(a + 1) == "("
+                        && ["count", "sum", "avg", "min", "max", "stddev"]
+                            .contains(&word(a).as_str()),
+                    value: match squeezed.as_str() {
+                        "count(*)" | "count(1)" => "count()".into(),
+                        _ => value.replace("count(distinct ", "count(different "),
+                    },
+                    name: named.then(|| words.part(b - 1, b).to_string()),
+                }
+            })
+            .collect()
+    }
+
+    /// The same after a group, whose aggregates go by their names.
+    fn after(&self, a: usize, b: usize, renamed: &[(String, String)]) -> Option<String> {
+        let word = |at: usize| self.word(at);
+        let bare = |a: usize, b: usize| self.bare(a, b);
+        let mut written = bare(a, b);
+        for at in (a..b).rev() {
+            let calls = word(at + 1) == "(" && at + 1 < b;
+            if calls && ["count", "sum", "avg", "min", "max", "stddev"].contains(&word(at).as_str())
+            {
+                let close = (at + 2..b).find(|c| word(*c) == ")")?;
+                let call = bare(at, close + 1);
+                let squeezed = call.replace(' ', "").to_ascii_lowercase();
+                let squeezed = squeezed
+                    .replace("count(*)", "count()")
+                    .replace("(distinct", "(different");
+                let (_, name) = renamed.iter().find(|(value, _)| *value == squeezed)?;
+                written = written.replace(&call, name);
+            }
+        }
+        Some(written)
+    }
+}
+
+/// The stage of a group, and the names of its aggregates by what they are.
+fn grouped(keys: &[String], columns: &[Column]) -> Option<(String, Vec<(String, String)>)> {
+    let mut renamed: Vec<(String, String)> = Vec::new();
+    let mut by = Vec::new();
+    let mut aggregates = Vec::new();
+    for key in keys {
+        let column = columns.iter().find(|c| c.value == *key);
+        by.push(match column.and_then(|c| c.name.as_ref()) {
+            Some(name) => format!("{name}: {key}"),
+            None => key.clone(),
+        });
+    }
+    for column in columns {
+        if !column.aggregate {
+            if !keys.contains(&column.value) {
+                return None;
+            }
+            continue;
+        }
+        let name = column.name.clone().unwrap_or_else(|| {
+            let word = column.value.split('(').next().unwrap_or_default();
+            let word = word.to_ascii_lowercase();
+            let taken = aggregates.len();
+            if taken == 0 {
+                word
+            } else {
+                format!("{word}_{}", taken + 1)
+            }
+        });
+        renamed.push((
+            column.value.replace(' ', "").to_ascii_lowercase(),
+            name.clone(),
+        ));
+        aggregates.push(format!("{name}: {}", column.value));
+    }
+    let by = if by.is_empty() {
+        String::new()
+    } else {
+        format!(" by {}", by.join(", "))
+    };
+    Some((
+        format!(" group{by} {{ {} }}", aggregates.join(", ")),
+        renamed,
+    ))
 }
 
 /// A flow of simple stages as SQL.
