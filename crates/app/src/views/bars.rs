@@ -1,8 +1,9 @@
 //! The lines around the result and the composer: bearings, entry line, tide line, scope strip, hints.
 
 use idle_tide_desk::settings::Tone as SourceTone;
-use idle_tide_desk::{State, Tone, arrival};
+use idle_tide_desk::{Session, State, Tone, arrival};
 use idle_tide_draw::picture::{bytes, counted, lasting};
+use idle_tide_engines::Bearings;
 use idle_tide_lang::remark::Remark;
 use idle_tide_lang::{elsewhere, scope};
 use ratatui::Frame;
@@ -34,30 +35,7 @@ pub(super) fn bearings(app: &App, frame: &mut Frame<'_>, area: Rect) {
     let nowhere = session.is_nowhere();
     let writes = arrival::writes_words(app.desk.writes(), &b.access);
     let free = writes == "writes free";
-    let (mut link, mut host, mut port, mut user) = Default::default();
-    let mut link_tone = Tone::Faint;
-    let mut user_tone = Tone::Faint;
-    if let Some(server) = &b.server {
-        (link, link_tone) = arrival::link_words(server);
-        (host, port) = match server.place.rsplit_once(':') {
-            Some((host, port)) => (host.to_string(), format!(":{port}")),
-            None => (server.place.clone(), String::new()),
-        };
-        if !server.way.is_empty() {
-            host = format!("{host} {}", server.way.replace("through ", "via "));
-            port.clear();
-        }
-        // The host part of an account is in /bearings.
-        let name = server.user.split('@').next().unwrap_or_default();
-        user = match &server.role {
-            Some(role) => format!("as {name} in {role}"),
-            None => format!("as {name}"),
-        };
-        if server.all_powerful {
-            user.push_str(" (all-powerful)");
-            user_tone = Tone::Care;
-        }
-    }
+    let (mut link, mut host, mut port, mut user) = server_words(b);
     let (mut family, mut version) = (b.family.to_string(), b.version.clone());
     let mut writes = (
         if nowhere {
@@ -67,28 +45,7 @@ pub(super) fn bearings(app: &App, frame: &mut Frame<'_>, area: Rect) {
         },
         if free { Tone::Care } else { Tone::Faint },
     );
-    let mut transaction = match b.transaction {
-        _ if session.is_lost() => ("connection lost".to_string(), Tone::Danger),
-        Some(_) if session.held().is_some() => (held_words(session), Tone::Care),
-        Some(_) if b.transaction_failed => (
-            "transaction failed, rollback; ends it".to_string(),
-            Tone::Danger,
-        ),
-        // The first minute goes without saying.
-        Some(since) => {
-            let mut words = match since.elapsed().as_secs() / 60 {
-                0 => "transaction open".to_string(),
-                minutes => format!("transaction open for {minutes} min"),
-            };
-            if let statements @ 1.. = session.in_transaction() {
-                words.push_str(&format!(", {}", counted(statements, "statement")));
-            }
-            (words, Tone::Care)
-        }
-        None if nowhere => (String::new(), Tone::Faint),
-        None if !b.has_transactions => ("no transactions".to_string(), Tone::Faint),
-        None => ("no transaction".to_string(), Tone::Faint),
-    };
+    let mut transaction = transaction_words(session);
     let source = if nowhere {
         "no source"
     } else {
@@ -107,8 +64,8 @@ pub(super) fn bearings(app: &App, frame: &mut Frame<'_>, area: Rect) {
             &version,
             &host,
             &port,
-            &link,
-            &user,
+            &link.0,
+            &user.0,
             &transaction.0,
             &writes.0,
         ];
@@ -118,15 +75,15 @@ pub(super) fn bearings(app: &App, frame: &mut Frame<'_>, area: Rect) {
             break;
         }
         match step {
-            0 if link_tone != Tone::Danger => link.clear(),
+            0 if link.1 != Tone::Danger => link.0.clear(),
             1 => port.clear(),
             2 => version.clear(),
             3 => host.clear(),
             4 => family.clear(),
             5 if quiet => transaction.0.clear(),
             6 if !free => writes.0.clear(),
-            7 => user = user.replace(" (all-powerful)", ""),
-            8 => user.clear(),
+            7 => user.0 = user.0.replace(" (all-powerful)", ""),
+            8 => user.0.clear(),
             _ => {}
         }
     }
@@ -161,12 +118,12 @@ pub(super) fn bearings(app: &App, frame: &mut Frame<'_>, area: Rect) {
         (Tone::Plain, if host.is_empty() { "" } else { "   " }),
         (Tone::Faint, &host),
         (Tone::Faint, &port),
-        (Tone::Plain, if link.is_empty() { "" } else { "   " }),
-        (link_tone, &link),
+        (Tone::Plain, if link.0.is_empty() { "" } else { "   " }),
+        (link.1, &link.0),
     ] {
         x += p.text(x, area.y, end.saturating_sub(x), tone, text);
     }
-    let right: Vec<_> = [(user, user_tone), transaction, writes]
+    let right: Vec<_> = [user, transaction, writes]
         .into_iter()
         .filter(|part| !part.0.is_empty())
         .collect();
@@ -177,8 +134,66 @@ pub(super) fn bearings(app: &App, frame: &mut Frame<'_>, area: Rect) {
     }
 }
 
+/// How the link is protected, the host, the port, and who one is there; all empty for what is no server.
+fn server_words(b: &Bearings) -> ((String, Tone), String, String, (String, Tone)) {
+    let (mut link, mut host, mut port, mut user): (String, String, String, String) =
+        Default::default();
+    let mut link_tone = Tone::Faint;
+    let mut user_tone = Tone::Faint;
+    if let Some(server) = &b.server {
+        (link, link_tone) = arrival::link_words(server);
+        (host, port) = match server.place.rsplit_once(':') {
+            Some((host, port)) => (host.to_string(), format!(":{port}")),
+            None => (server.place.clone(), String::new()),
+        };
+        if !server.way.is_empty() {
+            host = format!("{host} {}", server.way.replace("through ", "via "));
+            port.clear();
+        }
+        // The host part of an account is in /bearings.
+        let name = server.user.split('@').next().unwrap_or_default();
+        user = match &server.role {
+            Some(role) => format!("as {name} in {role}"),
+            None => format!("as {name}"),
+        };
+        if server.all_powerful {
+            user.push_str(" (all-powerful)");
+            user_tone = Tone::Care;
+        }
+    }
+    ((link, link_tone), host, port, (user, user_tone))
+}
+
+/// What is said of the transaction, or of the change that is held.
+fn transaction_words(session: &Session) -> (String, Tone) {
+    let b = session.bearings();
+    let nowhere = session.is_nowhere();
+    match b.transaction {
+        _ if session.is_lost() => ("connection lost".to_string(), Tone::Danger),
+        Some(_) if session.held().is_some() => (held_words(session), Tone::Care),
+        Some(_) if b.transaction_failed => (
+            "transaction failed, rollback; ends it".to_string(),
+            Tone::Danger,
+        ),
+        // The first minute goes without saying.
+        Some(since) => {
+            let mut words = match since.elapsed().as_secs() / 60 {
+                0 => "transaction open".to_string(),
+                minutes => format!("transaction open for {minutes} min"),
+            };
+            if let statements @ 1.. = session.in_transaction() {
+                words.push_str(&format!(", {}", counted(statements, "statement")));
+            }
+            (words, Tone::Care)
+        }
+        None if nowhere => (String::new(), Tone::Faint),
+        None if !b.has_transactions => ("no transactions".to_string(), Tone::Faint),
+        None => ("no transaction".to_string(), Tone::Faint),
+    }
+}
+
 /// That a change is held, since when, and who waits for it.
-fn held_words(session: &idle_tide_desk::Session) -> String {
+fn held_words(session: &Session) -> String {
     let Some(held) = session.held() else {
         return String::new();
     };

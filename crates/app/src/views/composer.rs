@@ -1,11 +1,13 @@
 //! The composer: numbered lines in the tones of their tokens, what is open, what is wrong, and the list at
 //! the cursor.
 
+use std::ops::Range;
+
 use idle_tide_desk::Tone;
 use idle_tide_desk::page::tone_of;
 use idle_tide_draw::marks::show_label;
-use idle_tide_lang::TokenKind;
 use idle_tide_lang::complete::Offer;
+use idle_tide_lang::{Dialect, TokenKind};
 use ratatui::Frame;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::Modifier;
@@ -14,6 +16,7 @@ use unicode_width::UnicodeWidthStr;
 
 use super::paint::Painter;
 use crate::app::{App, Focus, Prompt};
+use crate::composer::Analysis;
 use crate::theme::{Ground, Theme};
 
 /// Columns before the text: margin, bar, number.
@@ -99,41 +102,16 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bool
         if let Some(tone) = bar {
             p.text(area.x + 2, y, 1, tone, "▌");
         }
-        // Tokens that reach into this line.
-        let mut x = 0_usize;
-        let from = analysis.tokens.partition_point(|token| token.end <= start);
-        for (place, token) in analysis.tokens.iter().enumerate().skip(from) {
-            if token.start >= end || x > left + room {
-                break;
-            }
-            let (a, b) = (token.start.max(start), token.end.min(end));
-            let mut tone = tone_of(&analysis.tokens, place, &text, dialect);
-            if is_command && index == 0 && token.start < text.find(' ').unwrap_or(text.len()) {
-                tone = Tone::Active;
-            }
-            if token.kind == TokenKind::Word && is_command && tone == Tone::Heading {
-                tone = Tone::Plain;
-            }
-            if analysis.open.iter().any(|open| open.at == token.start) {
-                tone = Tone::Care;
-            }
-            for (piece, wrong) in pieces(a, b, marked.as_ref()) {
-                let shown = show_label(&text[piece.clone()], usize::MAX / 4);
-                let tone = if wrong { Tone::Danger } else { tone };
-                for cluster in shown.runs.iter().flat_map(|run| run.text.graphemes(true)) {
-                    let wide = cluster.width();
-                    if x >= left && x + wide <= left + room && wide > 0 {
-                        let at = area.x + gutter + (x - left) as u16;
-                        let mut style = p.style(tone);
-                        if wrong {
-                            style = style.add_modifier(Modifier::BOLD | Modifier::UNDERLINED);
-                        }
-                        p.buffer.set_stringn(at, y, cluster, wide, style);
-                    }
-                    x += wide;
-                }
-            }
-        }
+        let line = Line {
+            text: &text,
+            analysis: &analysis,
+            marked: marked.as_ref(),
+            command: is_command && index == 0,
+            is_command,
+            span: start..end,
+            dialect,
+        };
+        draw_line(&mut p, &line, (area.x + gutter, y), left, room);
     }
     if text.is_empty() && writing {
         let words = "a statement and ;   or / for a command";
@@ -157,6 +135,67 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bool
     }
     if app.choices.open && !app.choices.is_empty() {
         choices(app, frame, Position::new(x, y), area, screen);
+    }
+}
+
+/// A line of what is typed.
+struct Line<'a> {
+    text: &'a str,
+    analysis: &'a Analysis,
+    marked: Option<&'a Range<usize>>,
+    /// Whether a command's name stands in it.
+    command: bool,
+    is_command: bool,
+    span: Range<usize>,
+    dialect: &'static Dialect,
+}
+
+/// Draws the tokens of a line from column `left` on.
+fn draw_line(
+    p: &mut Painter<'_>,
+    line: &Line<'_>,
+    (left_edge, y): (u16, u16),
+    left: usize,
+    room: usize,
+) {
+    let (start, end) = (line.span.start, line.span.end);
+    // Tokens that reach into this line.
+    let mut x = 0_usize;
+    let from = line
+        .analysis
+        .tokens
+        .partition_point(|token| token.end <= start);
+    for (place, token) in line.analysis.tokens.iter().enumerate().skip(from) {
+        if token.start >= end || x > left + room {
+            break;
+        }
+        let (a, b) = (token.start.max(start), token.end.min(end));
+        let mut tone = tone_of(&line.analysis.tokens, place, line.text, line.dialect);
+        if line.command && token.start < line.text.find(' ').unwrap_or(line.text.len()) {
+            tone = Tone::Active;
+        }
+        if token.kind == TokenKind::Word && line.is_command && tone == Tone::Heading {
+            tone = Tone::Plain;
+        }
+        if line.analysis.open.iter().any(|open| open.at == token.start) {
+            tone = Tone::Care;
+        }
+        for (piece, wrong) in pieces(a, b, line.marked) {
+            let shown = show_label(&line.text[piece.clone()], usize::MAX / 4);
+            let tone = if wrong { Tone::Danger } else { tone };
+            for cluster in shown.runs.iter().flat_map(|run| run.text.graphemes(true)) {
+                let wide = cluster.width();
+                if x >= left && x + wide <= left + room && wide > 0 {
+                    let at = left_edge + (x - left) as u16;
+                    let mut style = p.style(tone);
+                    if wrong {
+                        style = style.add_modifier(Modifier::BOLD | Modifier::UNDERLINED);
+                    }
+                    p.buffer.set_stringn(at, y, cluster, wide, style);
+                }
+                x += wide;
+            }
+        }
     }
 }
 

@@ -340,48 +340,16 @@ fn paint(app: &mut App, frame: &mut Frame<'_>, area: Rect, sight: &Sight<'_>) {
         theme: app.theme,
         ground: Ground::Air,
     };
-    let mut columns = Vec::new();
     for place in placed {
-        let label = show_text(&rows.labels[place.column], usize::from(place.width));
-        let arrow = match rows.view.order {
-            Some((column, false)) if column == place.column => "↑",
-            Some((column, true)) if column == place.column => "↓",
-            _ => "",
-        };
-        let room = place.width - u16::from(!arrow.is_empty() && label.width as u16 >= place.width);
-        let label = clipped(&label, room);
-        let full = label.width as u16 + u16::from(!arrow.is_empty());
-        let x = if place.right {
-            place.x + place.width.saturating_sub(full)
-        } else {
-            place.x
-        };
-        let tone = if place.at == grid.column {
-            Tone::Active
-        } else {
-            Tone::Heading
-        };
-        let taken = p.shown(x, area.y, tone, &label);
-        p.text(x + taken, area.y, 1, Tone::Active, arrow);
-        if types {
-            let mut words = type_words(entry, place.column, visible, place.at);
-            if words.chars().count() > usize::from(place.width) {
-                words = words.trim_end_matches(" optional").to_string();
-            }
-            let words = show_text(&words, usize::from(place.width));
-            let x = if place.right {
-                place.x + place.width.saturating_sub(words.width as u16)
-            } else {
-                place.x
-            };
-            p.shown(x, area.y + 1, Tone::Faint, &words);
-        }
-        columns.push((
-            place.x.saturating_sub(1),
-            place.x + place.width + 2,
-            place.at,
-        ));
+        head(&mut p, entry, rows, place, sight, area.y);
     }
+    let columns = placed
+        .iter()
+        .map(|place| {
+            let edge = place.x.saturating_sub(1);
+            (edge, place.x + place.width + 2, place.at)
+        })
+        .collect();
     let hidden_left = grid.left > usize::from(rows.view.frozen && rows.view.columns.len() > 1);
     let hidden_right = placed
         .last()
@@ -411,37 +379,8 @@ fn paint(app: &mut App, frame: &mut Frame<'_>, area: Rect, sight: &Sight<'_>) {
             p.text(area.x + 2, y, 1, tone, "▌");
         }
         for place in placed {
-            let Some(shown) = values.get(place.at) else {
-                continue;
-            };
             let here = current && place.at == grid.column && reading;
-            let row_ground = p.ground;
-            if here {
-                p.ground = Ground::Cell;
-                p.fill(Rect::new(place.x - 1, y, place.width + 2, 1));
-            }
-            let shown = clipped(shown, place.width);
-            let number = matches!(shown.look, Look::Number)
-                || place.right && matches!(shown.look, Look::Null | Look::Missing);
-            let x = if number {
-                place.x + place.width.saturating_sub(shown.width as u16)
-            } else {
-                place.x
-            };
-            let text = |at: usize| values.get(at).map(Shown::text);
-            let differs =
-                |other: Option<usize>| other.is_some_and(|other| text(other) != text(place.at));
-            let changed = differs(place.before);
-            let tone = match changed {
-                true => Tone::Care,
-                false if differs(place.after) => Tone::Faint,
-                false => tone_of(shown.look),
-            };
-            p.shown(x, y, tone, &shown);
-            p.ground = row_ground;
-            if changed && place.x >= 2 {
-                p.text(place.x - 2, y, 1, Tone::Care, "→");
-            }
+            cell(&mut p, values, place, here, y);
         }
         if values.len() == 1 && rows.view.columns.len() > 1 {
             p.shown(area.x + 4, y, Tone::Danger, &values[0]);
@@ -467,6 +406,84 @@ fn paint(app: &mut App, frame: &mut Frame<'_>, area: Rect, sight: &Sight<'_>) {
     app.spots.rows = Some((first, grid.top, visible.len() as u64));
     app.spots.names = area.y;
     app.spots.columns = columns;
+}
+
+/// Draws a column's name, and its type where there is a line for it.
+fn head(
+    p: &mut Painter<'_>,
+    entry: &Entry,
+    rows: &idle_tide_desk::Sheet,
+    place: &Placed,
+    sight: &Sight<'_>,
+    y: u16,
+) {
+    let label = show_text(&rows.labels[place.column], usize::from(place.width));
+    let arrow = match rows.view.order {
+        Some((column, false)) if column == place.column => "↑",
+        Some((column, true)) if column == place.column => "↓",
+        _ => "",
+    };
+    let room = place.width - u16::from(!arrow.is_empty() && label.width as u16 >= place.width);
+    let label = clipped(&label, room);
+    let full = label.width as u16 + u16::from(!arrow.is_empty());
+    let x = if place.right {
+        place.x + place.width.saturating_sub(full)
+    } else {
+        place.x
+    };
+    let tone = if place.at == sight.grid.column {
+        Tone::Active
+    } else {
+        Tone::Heading
+    };
+    let taken = p.shown(x, y, tone, &label);
+    p.text(x + taken, y, 1, Tone::Active, arrow);
+    if sight.types {
+        let mut words = type_words(entry, place.column, sight.visible, place.at);
+        if words.chars().count() > usize::from(place.width) {
+            words = words.trim_end_matches(" optional").to_string();
+        }
+        let words = show_text(&words, usize::from(place.width));
+        let x = if place.right {
+            place.x + place.width.saturating_sub(words.width as u16)
+        } else {
+            place.x
+        };
+        p.shown(x, y + 1, Tone::Faint, &words);
+    }
+}
+
+/// Draws a value; `here` is whether it is the current one.
+fn cell(p: &mut Painter<'_>, values: &[Shown], place: &Placed, here: bool, y: u16) {
+    let Some(shown) = values.get(place.at) else {
+        return;
+    };
+    let row_ground = p.ground;
+    if here {
+        p.ground = Ground::Cell;
+        p.fill(Rect::new(place.x - 1, y, place.width + 2, 1));
+    }
+    let shown = clipped(shown, place.width);
+    let number = matches!(shown.look, Look::Number)
+        || place.right && matches!(shown.look, Look::Null | Look::Missing);
+    let x = if number {
+        place.x + place.width.saturating_sub(shown.width as u16)
+    } else {
+        place.x
+    };
+    let text = |at: usize| values.get(at).map(Shown::text);
+    let differs = |other: Option<usize>| other.is_some_and(|other| text(other) != text(place.at));
+    let changed = differs(place.before);
+    let tone = match changed {
+        true => Tone::Care,
+        false if differs(place.after) => Tone::Faint,
+        false => tone_of(shown.look),
+    };
+    p.shown(x, y, tone, &shown);
+    p.ground = row_ground;
+    if changed && place.x >= 2 {
+        p.text(place.x - 2, y, 1, Tone::Care, "→");
+    }
 }
 
 fn number_words(value: f64) -> String {

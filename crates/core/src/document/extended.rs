@@ -214,64 +214,16 @@ pub fn settle(document: Document) -> Result<Datum, String> {
                 "an object with t and i",
             )
         }
-        "$regularExpression" => {
-            let part = |name: &str| Some(value.as_object()?.get(name)?.as_text()?.to_string());
-            only(
-                part("pattern")
-                    .zip(part("options"))
-                    .map(|(pattern, options)| {
-                        let mut options: Vec<char> = options.chars().collect();
-                        options.sort_unstable();
-                        Datum::Regex(Box::new((pattern, options.into_iter().collect())))
-                    }),
-                "an object with pattern and options",
-            )
-        }
-        "$binary" => {
-            let (encoded, subtype) = match value {
-                Datum::Object(inner) => (inner.get("base64"), inner.get("subType")),
-                // The form of the specification's first version.
-                other => (Some(other), document.get("$type")),
-            };
-            let bytes = encoded
-                .and_then(Datum::as_text)
-                .and_then(|t| STANDARD.decode(t).ok());
-            let subtype = subtype
-                .and_then(Datum::as_text)
-                .and_then(|t| u8::from_str_radix(t, 16).ok());
-            match bytes.zip(subtype) {
-                Some((bytes, subtype)) => Ok(Datum::Bytes(Box::new((subtype, bytes)))),
-                None => bad("an object with base64 and subType"),
-            }
-        }
+        "$regularExpression" => only(regex(value), "an object with pattern and options"),
+        "$binary" => match binary(value, document.get("$type")) {
+            Some(bytes) => Ok(bytes),
+            None => bad("an object with base64 and subType"),
+        },
         "$uuid" => only(
-            text.and_then(|t| {
-                let digits: String = t.chars().filter(|c| *c != '-').collect();
-                let bytes: Option<Vec<u8>> = (0..digits.len())
-                    .step_by(2)
-                    .map(|at| u8::from_str_radix(digits.get(at..at + 2)?, 16).ok())
-                    .collect();
-                bytes.filter(|b| b.len() == 16 && t.len() == 36)
-            })
-            .map(|bytes| Datum::Bytes(Box::new((4, bytes)))),
+            text.and_then(uuid),
             "a text like 00112233-4455-6677-8899-aabbccddeeff",
         ),
-        "$dbPointer" => {
-            let name = value
-                .as_object()
-                .and_then(|o| o.get("$ref"))
-                .and_then(Datum::as_text);
-            let id = value.as_object().and_then(|o| o.get("$id"));
-            only(
-                match (name, id) {
-                    (Some(name), Some(Datum::Id(id))) => {
-                        Some(Datum::Pointer(Box::new((name.to_string(), *id))))
-                    }
-                    _ => None,
-                },
-                "an object with $ref and $id",
-            )
-        }
+        "$dbPointer" => only(pointer(value), "an object with $ref and $id"),
         "$code" | "$scope" if document.len() <= 2 => {
             let code = document.get("$code").and_then(Datum::as_text);
             match (code, document.get("$scope"), alone) {
@@ -285,6 +237,46 @@ pub fn settle(document: Document) -> Result<Datum, String> {
         }
         _ => Ok(Datum::Object(document)),
     }
+}
+
+/// Bytes and their subtype; `own_type` is that of the specification's first version.
+fn binary(value: &Datum, own_type: Option<&Datum>) -> Option<Datum> {
+    let (encoded, subtype) = match value {
+        Datum::Object(inner) => (inner.get("base64"), inner.get("subType")),
+        other => (Some(other), own_type),
+    };
+    let bytes = STANDARD.decode(encoded?.as_text()?).ok()?;
+    let subtype = u8::from_str_radix(subtype?.as_text()?, 16).ok()?;
+    Some(Datum::Bytes(Box::new((subtype, bytes))))
+}
+
+fn uuid(text: &str) -> Option<Datum> {
+    let digits: String = text.chars().filter(|c| *c != '-').collect();
+    let bytes: Option<Vec<u8>> = (0..digits.len())
+        .step_by(2)
+        .map(|at| u8::from_str_radix(digits.get(at..at + 2)?, 16).ok())
+        .collect();
+    let bytes = bytes.filter(|b| b.len() == 16 && text.len() == 36)?;
+    Some(Datum::Bytes(Box::new((4, bytes))))
+}
+
+fn pointer(value: &Datum) -> Option<Datum> {
+    let value = value.as_object()?;
+    match (value.get("$ref")?.as_text()?, value.get("$id")?) {
+        (name, Datum::Id(id)) => Some(Datum::Pointer(Box::new((name.to_string(), *id)))),
+        _ => None,
+    }
+}
+
+fn regex(value: &Datum) -> Option<Datum> {
+    let part = |name: &str| Some(value.as_object()?.get(name)?.as_text()?.to_string());
+    let (pattern, options) = part("pattern").zip(part("options"))?;
+    let mut options: Vec<char> = options.chars().collect();
+    options.sort_unstable();
+    Some(Datum::Regex(Box::new((
+        pattern,
+        options.into_iter().collect(),
+    ))))
 }
 
 fn double(text: &str) -> Option<f64> {

@@ -595,52 +595,11 @@ pub fn project(document: &Document, fields: &Document, variables: &Variables) ->
         if let Datum::Object(o) = e {
             match o.fields.first().map(|(n, v)| (n.as_str(), v)) {
                 Some(("$slice", n)) if of_the_path(n) => {
-                    if let Some(list) = out.get(path).cloned() {
-                        let call = Document::new().with(
-                            "$slice",
-                            match n {
-                                Datum::List(both) => Datum::List(
-                                    [
-                                        vec![Document::new().with("$literal", list).into()],
-                                        both.clone(),
-                                    ]
-                                    .concat(),
-                                ),
-                                n => Datum::List(vec![
-                                    Document::new().with("$literal", list).into(),
-                                    n.clone(),
-                                ]),
-                            },
-                        );
-                        if let Some(value) = evaluate(&call.into(), document, variables)? {
-                            out.set(path, value);
-                        }
-                    }
+                    slice_at(&mut out, path, n, document, variables)?;
                     continue;
                 }
                 Some(("$elemMatch", inner)) => {
-                    let filter = Filter::new(
-                        &Document::new()
-                            .with("v", Document::new().with("$elemMatch", inner.clone())),
-                    )?;
-                    let list = out
-                        .get(path)
-                        .and_then(Datum::as_list)
-                        .unwrap_or_default()
-                        .to_vec();
-                    let mut first = None;
-                    for element in list {
-                        let alone = Document::new().with("v", Datum::List(vec![element.clone()]));
-                        if first.is_none() && filter.matches(&alone, variables)? {
-                            first = Some(element);
-                        }
-                    }
-                    match first {
-                        Some(element) => out.set(path, Datum::List(vec![element])),
-                        None => {
-                            out.remove(path);
-                        }
-                    }
+                    first_match_at(&mut out, path, inner, variables)?;
                     continue;
                 }
                 Some(("$meta", _)) => continue,
@@ -651,6 +610,68 @@ pub fn project(document: &Document, fields: &Document, variables: &Variables) ->
         add_at(&mut out, &parts, e, document, variables)?;
     }
     Ok(out)
+}
+
+/// Keeps a part of the list at a path.
+fn slice_at(
+    out: &mut Document,
+    path: &str,
+    n: &Datum,
+    document: &Document,
+    variables: &Variables,
+) -> Result<()> {
+    if let Some(list) = out.get(path).cloned() {
+        let call = Document::new().with(
+            "$slice",
+            match n {
+                Datum::List(both) => Datum::List(
+                    [
+                        vec![Document::new().with("$literal", list).into()],
+                        both.clone(),
+                    ]
+                    .concat(),
+                ),
+                n => Datum::List(vec![
+                    Document::new().with("$literal", list).into(),
+                    n.clone(),
+                ]),
+            },
+        );
+        if let Some(value) = evaluate(&call.into(), document, variables)? {
+            out.set(path, value);
+        }
+    }
+    Ok(())
+}
+
+/// Keeps of the list at a path the first element that fits.
+fn first_match_at(
+    out: &mut Document,
+    path: &str,
+    inner: &Datum,
+    variables: &Variables,
+) -> Result<()> {
+    let filter =
+        Filter::new(&Document::new().with("v", Document::new().with("$elemMatch", inner.clone())))?;
+    let list = out
+        .get(path)
+        .and_then(Datum::as_list)
+        .unwrap_or_default()
+        .to_vec();
+    let mut first = None;
+    for element in list {
+        let alone = Document::new().with("v", Datum::List(vec![element.clone()]));
+        if first.is_none() && filter.matches(&alone, variables)? {
+            first = Some(element);
+        }
+    }
+    match first {
+        Some(element) => out.set(path, Datum::List(vec![element])),
+        None => {
+            out.remove(path);
+        }
+    }
+    Ok(())
 }
 
 fn keep(value: &Datum, paths: &[&[&str]]) -> Option<Datum> {

@@ -93,12 +93,26 @@ impl Case<'_> {
             });
             span = before.start..before.end;
         }
+        let mut advice = Advice {
+            headline,
+            span: Some(span),
+            corrections,
+        };
+        self.brackets(at, &mut advice);
+        self.keywords(at, &mut advice);
+        advice
+    }
+
+    /// A bracket that is not closed, or closes nothing.
+    fn brackets(&self, at: usize, advice: &mut Advice) {
+        let here = self.list[at];
         if here.kind == TokenKind::Semicolon {
-            headline = "The statement ends too early.".into();
+            advice.headline = "The statement ends too early.".into();
             let open = open_parts(self.text, self.all);
             if let Some(part) = open.iter().rev().find(|part| part.what == Opened::Bracket) {
-                headline = format!("A bracket opened on line {} is never closed.", part.line);
-                corrections.push(Correction {
+                advice.headline =
+                    format!("A bracket opened on line {} is never closed.", part.line);
+                advice.corrections.push(Correction {
                     label: ")".into(),
                     detail: "closes the bracket".into(),
                     edit: Edit {
@@ -106,9 +120,9 @@ impl Case<'_> {
                         text: ")".into(),
                     },
                 });
-                span = part.at..part.at + 1;
+                advice.span = Some(part.at..part.at + 1);
             }
-        } else if here.kind == TokenKind::Close && corrections.is_empty() {
+        } else if here.kind == TokenKind::Close && advice.corrections.is_empty() {
             let mut depth = 0_i32;
             for token in &self.list[..=at] {
                 depth += match token.kind {
@@ -118,8 +132,8 @@ impl Case<'_> {
                 };
             }
             if depth < 0 {
-                headline = "This bracket closes nothing.".into();
-                corrections.push(self.replace(
+                advice.headline = "This bracket closes nothing.".into();
+                advice.corrections.push(self.replace(
                     here,
                     "",
                     "without )",
@@ -127,6 +141,12 @@ impl Case<'_> {
                 ));
             }
         }
+    }
+
+    /// A misspelt keyword.
+    fn keywords(&self, at: usize, advice: &mut Advice) {
+        let here = self.list[at];
+        let before = at.checked_sub(1).map(|at| self.list[at]);
         // A misspelt keyword stands here, or just before, where it was taken for a name or an alias.
         let start = at == 0 || self.list[at - 1].kind == TokenKind::Semicolon;
         for token in [Some(here), before].into_iter().flatten() {
@@ -150,20 +170,18 @@ impl Case<'_> {
             let mut found = false;
             for near in self.keywords_near(word, words) {
                 found = true;
-                corrections.push(self.replace(token, &near, &near, "keyword".into()));
+                advice
+                    .corrections
+                    .push(self.replace(token, &near, &near, "keyword".into()));
             }
             if found {
                 if !(start && token.start == here.start) {
-                    headline = format!("{word} is not a word of {} here.", self.dialect.name);
+                    advice.headline =
+                        format!("{word} is not a word of {} here.", self.dialect.name);
                 }
-                span = token.start..token.end;
+                advice.span = Some(token.start..token.end);
                 break;
             }
-        }
-        Advice {
-            headline,
-            span: Some(span),
-            corrections,
         }
     }
 
