@@ -361,12 +361,7 @@ impl Reader<'_> {
             }
             "select" => {
                 // Of `insert into t select` the same block goes on.
-                self.turn(
-                    p.number,
-                    (&mut p.clause, &mut p.started),
-                    p.at,
-                    Clause::Select,
-                );
+                self.turns(p, Clause::Select);
                 if self.word(p.at + 1) == "distinct" {
                     self.query.blocks[p.number].distinct = true;
                     p.started = p.at + 2;
@@ -381,19 +376,14 @@ impl Reader<'_> {
                 } else {
                     Clause::Rest
                 };
-                self.turn(p.number, (&mut p.clause, &mut p.started), p.at, next);
+                self.turns(p, next);
                 p.expects_table = true;
             }
             "join" | "straight_join" => {
-                self.turn(
-                    p.number,
-                    (&mut p.clause, &mut p.started),
-                    p.at,
-                    Clause::From,
-                );
+                self.turns(p, Clause::From);
                 p.expects_table = true;
             }
-            "p.natural" => p.natural = true,
+            "natural" => p.natural = true,
             "lateral" | "only" if p.expects_table => {}
             "update"
                 if !matches!(self.word(p.at + 1).as_str(), "of" | "on" | "set")
@@ -402,61 +392,26 @@ impl Reader<'_> {
                 if self.word(p.at + 1) == "or" {
                     p.at += 2;
                 }
-                self.turn(
-                    p.number,
-                    (&mut p.clause, &mut p.started),
-                    p.at,
-                    Clause::From,
-                );
+                self.turns(p, Clause::From);
                 p.expects_table = true;
             }
-            "on" if matches!(p.clause, Clause::From) => {
-                self.turn(p.number, (&mut p.clause, &mut p.started), p.at, Clause::On)
-            }
+            "on" if matches!(p.clause, Clause::From) => self.turns(p, Clause::On),
             "using" if p.clause == Clause::From && self.kind(p.at + 1) == Some(TokenKind::Open) => {
-                let mut names = Vec::new();
-                p.at += 2;
-                while let Some(token) = self.list.get(p.at).filter(|t| t.kind != TokenKind::Close) {
-                    names.extend(token.name(self.text));
-                    p.at += 1;
-                }
-                if let Some(last) = self.query.blocks[p.number].tables.last_mut() {
-                    last.using = names;
-                }
+                self.using(p);
             }
-            "where" => self.turn(
-                p.number,
-                (&mut p.clause, &mut p.started),
-                p.at,
-                Clause::Filter,
-            ),
+            "where" => self.turns(p, Clause::Filter),
             "group" if self.word(p.at + 1) == "by" => {
-                self.turn(
-                    p.number,
-                    (&mut p.clause, &mut p.started),
-                    p.at,
-                    Clause::Group,
-                );
+                self.turns(p, Clause::Group);
                 p.started = p.at + 2;
                 p.at += 1;
             }
             "having" | "order" | "limit" | "offset" | "window" | "set" | "values" | "returning"
             | "fetch" => {
-                self.turn(
-                    p.number,
-                    (&mut p.clause, &mut p.started),
-                    p.at,
-                    Clause::Rest,
-                );
+                self.turns(p, Clause::Rest);
                 p.expects_table = false;
             }
             "left" | "right" | "inner" | "cross" | "full" if matches!(p.clause, Clause::On) => {
-                self.turn(
-                    p.number,
-                    (&mut p.clause, &mut p.started),
-                    p.at,
-                    Clause::From,
-                );
+                self.turns(p, Clause::From);
             }
             "union" | "except" | "intersect" => {
                 self.end_clause(p.number, p.clause, p.started, p.at);
@@ -481,6 +436,24 @@ impl Reader<'_> {
             _ => {}
         }
         Step::Passed
+    }
+
+    /// Another clause begins at the token that comes next.
+    fn turns(&mut self, p: &mut Progress, next: Clause) {
+        self.turn(p.number, (&mut p.clause, &mut p.started), p.at, next);
+    }
+
+    /// The columns that a join has in common, in brackets behind `using`.
+    fn using(&mut self, p: &mut Progress) {
+        let mut names = Vec::new();
+        p.at += 2;
+        while let Some(token) = self.list.get(p.at).filter(|t| t.kind != TokenKind::Close) {
+            names.extend(token.name(self.text));
+            p.at += 1;
+        }
+        if let Some(last) = self.query.blocks[p.number].tables.last_mut() {
+            last.using = names;
+        }
     }
 
     /// Ends a clause at token `at`, whose word begins the next one.
@@ -842,6 +815,13 @@ mod tests {
             [Vec::<String>::new()]
         );
         assert_eq!(tables("select (((select 1 from a"), [vec![], vec!["a"]]);
+        let (query, _) = read("select * from a natural join b join c using (x, y)");
+        let joins: Vec<_> = query.blocks[0]
+            .tables
+            .iter()
+            .map(|t| (t.natural, t.using.len()))
+            .collect();
+        assert_eq!(joins, [(false, 0), (true, 0), (false, 2)]);
     }
 
     #[test]

@@ -30,18 +30,7 @@ pub(super) fn complete_sql(
     let text = &text[start..end];
     let at = cursor - start;
     let mut all = tokens(text, from.dialect);
-    // A name whose quotes nobody has closed yet would swallow the rest: it ends at the cursor.
-    let unclosed = all
-        .iter()
-        .find(|t| t.kind == TokenKind::QuotedName && !t.closed && t.start < at && at <= t.end);
-    let mended = unclosed.map(|token| {
-        let quote = match text[token.start..].chars().next() {
-            Some('[') => ']',
-            Some(quote) => quote,
-            None => '"',
-        };
-        format!("{}{quote}{}", &text[..at], &text[at..])
-    });
+    let mended = closed_at(text, &all, at);
     let text = match &mended {
         Some(mended) => {
             all = tokens(mended, from.dialect);
@@ -141,6 +130,21 @@ pub(super) fn complete_sql(
     }
     completion.candidates.splice(0..0, corrections);
     completion
+}
+
+/// The text with the quotes closed at the cursor of a name that nobody has closed yet and that would swallow the rest.
+fn closed_at(text: &str, all: &[Token], at: usize) -> Option<String> {
+    let unclosed = all
+        .iter()
+        .find(|t| t.kind == TokenKind::QuotedName && !t.closed && t.start < at && at <= t.end);
+    unclosed.map(|token| {
+        let quote = match text[token.start..].chars().next() {
+            Some('[') => ']',
+            Some(quote) => quote,
+            None => '"',
+        };
+        format!("{}{quote}{}", &text[..at], &text[at..])
+    })
 }
 
 /// Names alone, in quotes; `span` is what each takes the place of, if that is more than what is typed.
