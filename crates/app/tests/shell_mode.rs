@@ -667,3 +667,45 @@ fn a_shape_says_how_many_documents_it_was_read_from() {
         assert!(ran.err.ends_with(words), "{}", ran.err);
     }
 }
+
+/// Ten writers on one file: what is not stored is reported.
+#[test]
+fn ten_scripts_write_to_one_file_and_no_row_is_lost_silently() {
+    const ROWS: usize = 60;
+    let shell = Shell::new();
+    let file = shell.path("busy.db");
+    let make = "create table t (writer integer, n integer)";
+    assert_eq!(shell.run(&["run", &file, "--new", make]).code, 0);
+    let writers: Vec<_> = (0..10)
+        .map(|writer| {
+            let script = shell.path(&format!("{writer}.sql"));
+            let lines = (0..ROWS).map(|n| format!("insert into t values ({writer}, {n});\n"));
+            std::fs::write(&script, lines.collect::<String>()).expect("written");
+            let arguments = ["run", &file, "--write", "--keep-going", "--file", &script];
+            let mut command = shell.command(&arguments);
+            command.stdout(Stdio::piped()).stderr(Stdio::piped());
+            command.spawn().expect("starts")
+        })
+        .collect();
+    let mut stored = 0;
+    let mut refused = 0;
+    for writer in writers {
+        let ran = Ran::from(writer.wait_with_output().expect("ends"));
+        let said = ran.err.matches("1 row inserted into t.").count();
+        let failed = ran.err.matches("locked").count();
+        assert_eq!(said + failed, ROWS, "{}", ran.err);
+        assert_eq!(ran.code == 0, failed == 0, "{}", ran.err);
+        stored += said;
+        refused += failed;
+    }
+    assert_eq!(stored + refused, 10 * ROWS);
+    let count = shell.run(&[
+        "run",
+        &file,
+        "--format",
+        "csv",
+        "--no-header",
+        "select count(*) from t",
+    ]);
+    assert_eq!(count.out.trim(), stored.to_string());
+}

@@ -11,7 +11,7 @@ use idle_tide_engines::{EngineError, Fault, Source};
 use crate::about;
 use crate::arrival;
 use crate::entry::{Content, State};
-use crate::held;
+use crate::holding;
 use crate::page::{Line, Page, Tone};
 use crate::session::{Check, Next, Task, Turn};
 use crate::settings::{Visit, visit};
@@ -246,7 +246,7 @@ fn fill_arrival(turn: &mut Turn<'_>, entry: u32) {
     let last = places.and_then(|places| visit(&places.visits, &known_as, &now).unwrap_or_default());
     let holds = turn.services.holds.as_ref();
     let left = holds.and_then(|holds| holds.take_over(&session.source));
-    let left = left.map(|words| held::left_behind(&words));
+    let left = left.map(|words| holding::left_behind(&words));
     let page = arrival::card(
         &session.source,
         &session.bearings,

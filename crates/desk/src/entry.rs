@@ -8,7 +8,7 @@ use idle_tide_draw::picture::{counted, lasting};
 use idle_tide_engines::Outcome;
 
 use crate::failure::Failure;
-use crate::held::Holding;
+use crate::holding::Holding;
 use crate::links::Links;
 use crate::page::{Page, Tone};
 use crate::sheet::{Sheet, read};

@@ -14,7 +14,7 @@ use idle_tide_lang::scope;
 use idle_tide_lang::statement::{Summary, summary};
 use idle_tide_lang::token::tokens;
 
-use crate::held::Held;
+use crate::holding::Held;
 
 /// What is shown for a failure.
 #[derive(Debug, Clone, PartialEq, Eq)]

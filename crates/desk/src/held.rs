@@ -5,198 +5,20 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
-use idle_tide_core::RowBatch;
-use idle_tide_engines::{Connection, EngineError, Fault, Sink};
+use idle_tide_core::{Column, RowBatch};
+use idle_tide_engines::{EngineError, Fault, Sink};
 use idle_tide_lang::dialect::Family;
 
-use crate::entry::Entry;
+use crate::catalog::ReadCatalog;
+use crate::entry::{Content, Entry};
+use crate::holding::{Held, Holding, capital};
 use crate::page::{Page, Tone};
+use crate::reversible::{SETTLING, keep, protected, run_all, take_back};
 use crate::session::{Check, Next, Task, Turn};
 use crate::task::{Bench, EntryId, Lane, Work};
 
-/// How long a change is held before it is taken back by itself, unless the settings say otherwise.
-pub(crate) const HOLD: Duration = Duration::from_secs(10 * 60);
 /// How often the server is asked who waits for a held change.
 const ASKED_EVERY: Duration = Duration::from_secs(3);
-/// A ticket that no task has, so that nobody cancels it: what takes a change back is not stopped halfway.
-const SETTLING: u64 = u64::MAX / 2;
-
-/// A change that is held in a session.
-#[derive(Debug, Clone)]
-pub struct Held {
-    /// The entry that shows it.
-    pub entry: EntryId,
-    /// What it did, in words: `12 rows of berths changed`.
-    pub what: String,
-    /// The table that it changed.
-    pub table: String,
-    /// Since when.
-    pub since: Instant,
-    /// After which time it is taken back by itself.
-    pub limit: Duration,
-    /// Who waits for it, where the server tells.
-    pub waits: Vec<String>,
-    /// Whether it stands in a transaction that the user began.
-    pub(crate) within: bool,
-    /// Whether it is being kept or taken back.
-    pub(crate) settling: bool,
-    /// Set when nobody has to look after it any more.
-    over: Arc<AtomicBool>,
-}
-
-impl Held {
-    pub(crate) fn new(
-        entry: EntryId,
-        what: String,
-        table: &str,
-        within: bool,
-        limit: Duration,
-    ) -> Self {
-        Held {
-            entry,
-            what,
-            table: table.to_string(),
-            since: Instant::now(),
-            limit,
-            waits: Vec::new(),
-            within,
-            settling: false,
-            over: Arc::default(),
-        }
-    }
-
-    /// How long until it is taken back by itself.
-    pub fn left(&self) -> Duration {
-        self.limit.saturating_sub(self.since.elapsed())
-    }
-}
-
-/// How an entry's change stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Holding {
-    /// It is held.
-    Held,
-    /// It was kept.
-    Kept,
-    /// It was taken back.
-    TakenBack,
-    /// Whether it was kept is not known.
-    Unknown,
-}
-
-impl Holding {
-    /// Its words, with their tone.
-    pub fn words(self) -> (&'static str, Tone) {
-        match self {
-            Holding::Held => ("held", Tone::Care),
-            Holding::Kept => ("kept", Tone::Faint),
-            Holding::TakenBack => ("taken back", Tone::Faint),
-            Holding::Unknown => ("not known", Tone::Danger),
-        }
-    }
-}
-
-/// Runs statements of our own that give nothing, one after the other.
-///
-/// # Errors
-/// That of the first that is refused.
-pub(crate) fn run_all(
-    connection: &mut dyn Connection,
-    ticket: u64,
-    statements: &[&str],
-) -> Result<Vec<String>, EngineError> {
-    let mut notes = Vec::new();
-    for statement in statements {
-        notes.extend(connection.run(ticket, statement, &mut Nothing)?.notes);
-    }
-    Ok(notes)
-}
-
-/// The statement that begins what can be taken back.
-pub(crate) fn beginning(family: Family, within: bool) -> &'static str {
-    match (within, family) {
-        (true, _) => "savepoint idle_tide_held",
-        // A later write could not wait for the lock of somebody else.
-        (false, Family::Sqlite) => "begin immediate",
-        (false, _) => "begin",
-    }
-}
-
-/// Begins what can be taken back.
-pub(crate) fn begin(
-    connection: &mut dyn Connection,
-    ticket: u64,
-    within: bool,
-) -> Result<(), EngineError> {
-    let statement = beginning(connection.dialect().family, within);
-    run_all(connection, ticket, &[statement]).map(drop)
-}
-
-/// Takes back what was done since [`begin`]; nothing stops it halfway.
-pub(crate) fn take_back(
-    connection: &mut dyn Connection,
-    within: bool,
-) -> Result<Vec<String>, EngineError> {
-    let statements: &[&str] = match within {
-        true => &[
-            "rollback to savepoint idle_tide_held",
-            "release savepoint idle_tide_held",
-        ],
-        false => &["rollback"],
-    };
-    run_all(connection, SETTLING, statements)
-}
-
-/// Keeps what was done since [`begin`].
-pub(crate) fn keep(
-    connection: &mut dyn Connection,
-    within: bool,
-) -> Result<Vec<String>, EngineError> {
-    let statement = match within {
-        true => "release savepoint idle_tide_held",
-        false => "commit",
-    };
-    run_all(connection, SETTLING, &[statement])
-}
-
-/// Does work in a held change, so that a refusal does not take the change with it.
-pub(crate) fn protected<T>(
-    connection: &mut dyn Connection,
-    work: impl FnOnce(&mut dyn Connection) -> Result<T, EngineError>,
-) -> Result<T, EngineError> {
-    if connection.dialect().family != Family::Postgres {
-        return work(connection);
-    }
-    run_all(connection, SETTLING, &["savepoint idle_tide_reading"])?;
-    let done = work(connection);
-    let lost = |error: &EngineError| matches!(error.fault, Fault::Lost | Fault::NotSent);
-    match &done {
-        Err(error) if lost(error) => {}
-        Err(_) => {
-            let back = ["rollback to savepoint idle_tide_reading"];
-            run_all(connection, SETTLING, &back)?;
-        }
-        Ok(_) => drop(run_all(
-            connection,
-            SETTLING,
-            &["release savepoint idle_tide_reading"],
-        )?),
-    }
-    done
-}
-
-/// Takes nothing.
-pub(crate) struct Nothing;
-
-impl Sink for Nothing {
-    fn columns(&mut self, _: Vec<idle_tide_core::Column>) -> std::io::Result<()> {
-        Ok(())
-    }
-    fn rows(&mut self, _: RowBatch) -> std::io::Result<()> {
-        Ok(())
-    }
-}
-
 /// Keeps a held change, or takes it back.
 pub(crate) struct Settle {
     keep: bool,
@@ -342,7 +164,7 @@ fn settled(turn: &mut Turn<'_>, holding: Holding, words: &str, tone: Tone) {
         });
     }
     if !turn.session.lost {
-        turn.start(crate::catalog::ReadCatalog::behind());
+        turn.start(ReadCatalog::behind());
     }
     let words = words.trim();
     if let Some(entry) = turn.entries.get_mut(held.entry) {
@@ -363,40 +185,7 @@ fn settled(turn: &mut Turn<'_>, holding: Holding, words: &str, tone: Tone) {
 pub(crate) fn show_above(entry: &mut Entry, page: Page) {
     match entry.sheet() {
         Some(_) => entry.above = Some(page),
-        None => entry.content = crate::entry::Content::Page(page),
-    }
-}
-
-/// A held change in a file: what it is, and whether it is being kept.
-pub(crate) fn in_mind(what: &str, keeps: bool) -> String {
-    match keeps {
-        true => format!("{KEEPS}{what}"),
-        false => what.to_string(),
-    }
-}
-
-/// What stands in front of a change that is being kept.
-const KEEPS: &str = "keeps: ";
-
-/// What is said of a change that a program held which is gone, from [`in_mind`].
-pub(crate) fn left_behind(kept_in_mind: &str) -> String {
-    match kept_in_mind.strip_prefix(KEEPS) {
-        Some(what) => format!(
-            "{}: the program ended while this was being kept, and whether it was is not known. Look at the rows.",
-            capital(what)
-        ),
-        None => format!(
-            "{}: this was held when the program ended, so it was taken back. Nothing of it was kept.",
-            capital(kept_in_mind)
-        ),
-    }
-}
-
-fn capital(words: &str) -> String {
-    let mut letters = words.chars();
-    match letters.next() {
-        Some(first) => first.to_uppercase().chain(letters).collect(),
-        None => String::new(),
+        None => entry.content = Content::Page(page),
     }
 }
 
@@ -509,7 +298,7 @@ impl Task for WhoWaits {
 struct Words(Vec<String>);
 
 impl Sink for Words {
-    fn columns(&mut self, _: Vec<idle_tide_core::Column>) -> std::io::Result<()> {
+    fn columns(&mut self, _: Vec<Column>) -> std::io::Result<()> {
         Ok(())
     }
     fn rows(&mut self, batch: RowBatch) -> std::io::Result<()> {

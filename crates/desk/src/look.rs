@@ -2,42 +2,35 @@
 //! as they were before and as they would be. How it ends is in `held`; what runs without a look is in
 //! `verbs::statement`.
 
-use std::collections::HashMap;
-use std::io;
 use std::sync::Arc;
 use std::time::Duration;
 
-use idle_tide_core::result::ResultSet;
-use idle_tide_core::{Catalog, Column, Object, RowBatch, Value};
+use idle_tide_core::{Catalog, Object, Value};
 use idle_tide_draw::picture::{counted, grouped, lasting};
-use idle_tide_engines::{Connection, EngineError, Fault, Outcome, Sink};
-use idle_tide_lang::Dialect;
+use idle_tide_engines::{Connection, EngineError, Fault, Outcome};
 use idle_tide_lang::dialect::Family;
 use idle_tide_lang::statement::{Change, Does};
 use parking_lot::RwLock;
 
-use crate::covering::{Covering, WORD, is_secret};
+use crate::changed_rows::{ID, Key, MOST, Rows, side_by_side, which};
+use crate::count::count_one;
 use crate::entry::Content;
 use crate::face::{Request, Returned};
-use crate::follow::literal;
 use crate::guard;
-use crate::held::{self, HOLD, Held, Holding, Nothing, Watch};
+use crate::held::Watch;
+use crate::holding::{HOLD, Held, Holding, capital};
 use crate::page::{Page, Tone};
+use crate::reversible::{self, Nothing};
 use crate::session::{Next, Task, Turn};
 use crate::sheet::Sheet;
 use crate::task::{Bench, Lane, Work};
-use crate::verbs::statement::{Run, count_one};
 
-/// Rows that are shown of a change; of more a part is.
-const MOST: usize = 100_000;
 /// Documents that are shown of a change: files are read from their beginning for them.
 const MOST_DOCUMENTS: usize = 500;
 /// Rows that are asked for by their keys at once.
 const AT_ONCE: usize = 500;
 /// A change that names so many rows by their key, or fewer, is not looked at first, unless the settings say otherwise.
 const LOOK_FROM: usize = 10;
-/// What tells documents apart.
-const ID: &str = "_id";
 /// Storage engines of MariaDB and MySQL that can take changes back.
 const CAN_TAKE_BACK: &[&str] = &["innodb", "rocksdb", "ndbcluster", "ndb", "tokudb", "spider"];
 
@@ -108,68 +101,27 @@ pub(crate) fn afterwards(turn: &Turn<'_>, change: &Change) -> Option<String> {
     Some(chosen.query(&key.read(&chosen.called)))
 }
 
-/// How the rows of a change are told apart.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-struct Key {
-    columns: Vec<String>,
-    /// The number that the file has for each row, where no key is.
-    hidden: bool,
-    /// Whether it is one whole number.
-    counts: bool,
-}
+/// The statement that makes a change, and what is said of how it ended.
+pub(crate) trait Statement: Send {
+    /// The statement as it is sent.
+    fn text(&self) -> &str;
 
-impl Key {
-    fn of(change: &Change, object: Option<&Object>, dialect: &Dialect) -> Self {
-        if dialect.is_flow() {
-            return Key {
-                columns: vec![ID.into()],
-                ..Key::default()
-            };
-        }
-        let Some(object) = object else {
-            return Key::default();
-        };
-        if let Some(key) = object.keys().first() {
-            let columns: Vec<String> = key.iter().map(ToString::to_string).collect();
-            let fields = columns.iter().filter_map(|name| object.field(name));
-            let kinds: Vec<String> = fields.map(|f| f.declared.to_ascii_lowercase()).collect();
-            return Key {
-                counts: matches!(kinds.as_slice(), [one] if one.contains("int") || one.contains("serial")),
-                columns,
-                hidden: false,
-            };
-        }
-        let taken = object.field("rowid").is_some() || object.is_view();
-        match dialect.family == Family::Sqlite && !taken && change.does != Does::Merge {
-            true => Key {
-                columns: vec!["rowid".into()],
-                hidden: true,
-                counts: true,
-            },
-            false => Key::default(),
-        }
-    }
+    /// Takes note of the transaction around it.
+    fn notes_around(&mut self, turn: &Turn<'_>);
 
-    /// A column of it, as it is written.
-    fn name(&self, column: &str, dialect: &Dialect) -> String {
-        match self.hidden {
-            true => column.to_string(),
-            false => dialect.quote_name(column),
-        }
-    }
+    /// It ran and gave no rows.
+    fn ended_well(&self, turn: &mut Turn<'_>, outcome: Outcome) -> Next;
 
-    /// The columns that are read of a table called so.
-    fn read(&self, called: &str) -> String {
-        match self.hidden {
-            true => format!("{called}.rowid as rowid, {called}.*"),
-            false => format!("{called}.*"),
-        }
-    }
+    /// It was stopped, refused or lost.
+    fn ended_badly(self: Box<Self>, turn: &mut Turn<'_>, error: EngineError) -> Next;
+
+    /// It cannot be held after all: it is asked about.
+    fn asks_instead(self: Box<Self>, turn: &mut Turn<'_>, change: Change, why: String) -> Next;
 }
 
 /// Looks at a change.
 pub(crate) struct Look {
-    run: Run,
+    run: Box<dyn Statement>,
     change: Change,
     key: Key,
     /// Whether the user's own transaction is open.
@@ -206,7 +158,7 @@ struct Elsewhere {
 
 impl Look {
     /// Looks at the change that a statement makes.
-    pub(crate) fn at(turn: &Turn<'_>, run: Run, change: Change) -> Self {
+    pub(crate) fn at(turn: &Turn<'_>, run: Box<dyn Statement>, change: Change) -> Self {
         let session = &turn.session;
         let object = session.catalog.table(&change.table.shown);
         let key = Key::of(&change, object, session.dialect);
@@ -261,7 +213,7 @@ impl Look {
         }
         if begins {
             // Both go to a server in one round trip.
-            let beginning = held::beginning(connection.dialect().family, self.within);
+            let beginning = reversible::beginning(connection.dialect().family, self.within);
             query = format!("{beginning}; {query}");
         }
         let mut rows = Rows::at_most(most);
@@ -368,8 +320,8 @@ impl Look {
         let rows = match self.before(connection, ticket, begins) {
             // The statement itself says what is wrong, or runs all the same.
             Err(error) if is_refusal(&error) => {
-                held::take_back(connection, self.within)?;
-                held::begin(connection, ticket, self.within)?;
+                reversible::take_back(connection, self.within)?;
+                reversible::begin(connection, ticket, self.within)?;
                 None
             }
             rows => rows?,
@@ -438,7 +390,7 @@ impl Look {
         };
         let mut rows = Rows::default();
         let asked = match connection.dialect().family {
-            Family::Postgres => held::protected(connection, |connection| {
+            Family::Postgres => reversible::protected(connection, |connection| {
                 connection.run(ticket, question, &mut rows)
             }),
             _ => connection.run(ticket, question, &mut rows),
@@ -523,28 +475,6 @@ fn parts(object: &Object, catalog: &Catalog) -> Vec<String> {
     found
 }
 
-/// The condition that chooses rows by their keys.
-fn which(key: &Key, rows: &[Vec<Value>], places: &[usize], dialect: &Dialect) -> String {
-    let name = |column: &String| key.name(column, dialect);
-    let value = |row: &Vec<Value>, place: usize| literal(&row[place], dialect);
-    match (key.columns.as_slice(), places) {
-        ([column], [place]) => {
-            let values: Vec<String> = rows.iter().map(|row| value(row, *place)).collect();
-            format!("{} in ({})", name(column), values.join(", "))
-        }
-        (columns, places) => {
-            let one = |row: &Vec<Value>| {
-                let parts = columns.iter().zip(places);
-                let parts: Vec<String> = parts
-                    .map(|(column, place)| format!("{} = {}", name(column), value(row, *place)))
-                    .collect();
-                format!("({})", parts.join(" and "))
-            };
-            rows.iter().map(one).collect::<Vec<_>>().join(" or ")
-        }
-    }
-}
-
 impl Work for Look {
     fn lane(&self) -> Lane {
         Lane::Connection
@@ -555,7 +485,7 @@ impl Work for Look {
         let connection = at.connection()?;
         let begun = match self.begins_reading(connection) {
             true => Ok(()),
-            false => held::begin(connection, ticket, self.within),
+            false => reversible::begin(connection, ticket, self.within),
         };
         match begun {
             // A server that makes no savepoint here.
@@ -571,14 +501,14 @@ impl Work for Look {
                     seen.outcome.changed == Some(0) && seen.elsewhere == Elsewhere::default();
                 self.seen = Some(seen);
                 match self.idle {
-                    true => held::keep(connection, self.within).map(drop),
+                    true => reversible::keep(connection, self.within).map(drop),
                     false => Ok(()),
                 }
             }
             Err(error) => {
                 // Where the server has ended the transaction, there is nothing left to take back.
                 if !matches!(error.fault, Fault::Lost | Fault::NotSent)
-                    && let Err(also) = held::take_back(connection, self.within)
+                    && let Err(also) = reversible::take_back(connection, self.within)
                 {
                     tracing::warn!(?also, "a change that was refused could not be taken back");
                 }
@@ -742,12 +672,6 @@ impl Look {
     }
 }
 
-fn capital(words: &str) -> String {
-    let mut letters = words.chars();
-    let first = letters.next().map(char::to_uppercase);
-    first.into_iter().flatten().chain(letters).collect()
-}
-
 /// `12 rows of berths changed`.
 fn in_words(change: &Change, outcome: &Outcome, thing: &str) -> String {
     let count = match outcome.changed {
@@ -760,298 +684,5 @@ fn in_words(change: &Change, outcome: &Outcome, thing: &str) -> String {
         Does::Delete => format!("{count} deleted from {table}"),
         Does::Insert => format!("{count} inserted into {table}"),
         Does::Merge => format!("{count} merged into {table}"),
-    }
-}
-
-/// Rows that are kept as they come.
-pub(crate) struct Rows {
-    /// So many are kept.
-    most: usize,
-    pub(crate) columns: Vec<Column>,
-    pub(crate) rows: Vec<Vec<Value>>,
-    /// Whether there are more than are kept.
-    more: bool,
-    /// Where the key stands; nowhere if there is none.
-    key: Vec<usize>,
-}
-
-impl Default for Rows {
-    fn default() -> Self {
-        Rows::at_most(MOST)
-    }
-}
-
-impl Rows {
-    pub(crate) fn at_most(most: usize) -> Self {
-        Rows {
-            most,
-            columns: Vec::new(),
-            rows: Vec::new(),
-            more: false,
-            key: Vec::new(),
-        }
-    }
-
-    /// Where columns stand; nothing if one of them is not there.
-    fn places(&self, names: &[String]) -> Vec<usize> {
-        let place = |name: &String| {
-            let mut columns = self.columns.iter();
-            columns.position(|column| column.name.eq_ignore_ascii_case(name))
-        };
-        let found: Option<Vec<usize>> = names.iter().map(place).collect();
-        found.unwrap_or_default()
-    }
-
-    /// Shows the rows on a page, a line each.
-    pub(crate) fn show(&self, page: &mut Page, covering: &Covering) {
-        if self.rows.is_empty() {
-            return;
-        }
-        page.gap();
-        page.say(Tone::Plain, "Some of them, as they are:");
-        for row in &self.rows {
-            let cells = self.columns.iter().zip(row);
-            let cells = cells.filter(|(_, value)| !matches!(value, Value::Missing));
-            let cells: Vec<String> = cells
-                .take(8)
-                .map(|(column, value)| {
-                    let value = value.as_ref();
-                    let covered = covering.covers(&column.name) || is_secret(value);
-                    let text = match covered && !value.is_null() {
-                        true => WORD.to_string(),
-                        false => value.plain(),
-                    };
-                    let text: String = text.chars().take(24).collect();
-                    format!("{} {text}", column.name)
-                })
-                .collect();
-            page.say(Tone::Faint, format!("  {}", cells.join("   ")));
-        }
-    }
-
-    /// Fills rows that came before all columns were known.
-    pub(crate) fn fill(&mut self) {
-        let width = self.columns.len();
-        for row in &mut self.rows {
-            row.resize(width, Value::Missing);
-        }
-    }
-
-    /// Adds rows, whose columns may stand in another order; columns that are new stand at the end.
-    fn add(&mut self, other: Rows) {
-        let mut places = Vec::with_capacity(other.columns.len());
-        for column in other.columns {
-            let known = self.columns.iter().position(|own| own.name == column.name);
-            places.push(known.unwrap_or(self.columns.len()));
-            if known.is_none() {
-                self.columns.push(column);
-            }
-        }
-        self.fill();
-        for row in other.rows {
-            let mut own = vec![Value::Missing; self.columns.len()];
-            for (place, value) in places.iter().zip(row) {
-                own[*place] = value;
-            }
-            self.rows.push(own);
-        }
-    }
-
-    /// What tells a row apart.
-    fn key_of(&self, row: &[Value]) -> Vec<Vec<u8>> {
-        let text = |place: &usize| row[*place].as_ref().plain().into_bytes();
-        self.key.iter().map(text).collect()
-    }
-
-    /// Takes out rows that were met before.
-    fn once(&mut self) {
-        let mut seen = std::collections::HashSet::new();
-        let rows = std::mem::take(&mut self.rows);
-        let fresh = |row: &Vec<Value>| self.key.is_empty() || seen.insert(self.key_of(row));
-        self.rows = rows.into_iter().filter(fresh).collect();
-    }
-}
-
-impl Sink for Rows {
-    fn columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
-        self.columns = columns;
-        Ok(())
-    }
-
-    fn rows(&mut self, batch: RowBatch) -> io::Result<()> {
-        for row in batch.rows() {
-            if self.rows.len() == self.most {
-                self.more = true;
-                break;
-            }
-            self.rows
-                .push(row.values().map(|value| value.to_owned()).collect());
-        }
-        Ok(())
-    }
-
-    fn more_columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
-        self.columns = columns;
-        Ok(())
-    }
-}
-
-/// Pairs of columns: a value before, and the same after.
-pub(crate) type Pairs = Vec<(usize, usize)>;
-
-/// Rows before and after in one result: the key, then each column in which some row differs twice, then the others.
-/// Without what is after, the rows as they were.
-fn side_by_side(mut before: Rows, after: Option<Rows>) -> (ResultSet, Pairs) {
-    let Some(after) = after else {
-        return (ResultSet::of_rows(before.columns, before.rows), Vec::new());
-    };
-    // Both get the same columns; those of one alone are missing in the other.
-    let known = before.rows.len();
-    before.add(after);
-    let after = before.rows.split_off(known);
-    let after: HashMap<_, _> = after
-        .into_iter()
-        .map(|row| (before.key_of(&row), row))
-        .collect();
-    let now: Vec<Option<&Vec<Value>>> = before
-        .rows
-        .iter()
-        .map(|row| after.get(&before.key_of(row)))
-        .collect();
-    let width = before.columns.len();
-    let differs = |column: &usize| {
-        let rows = before.rows.iter().zip(&now);
-        rows.into_iter()
-            .any(|(row, now)| now.is_none_or(|now| now[*column] != row[*column]))
-    };
-    let all_gone = now.iter().all(Option::is_none);
-    let key = |column: &usize| before.key.contains(column);
-    let changed: Vec<usize> = (0..width)
-        .filter(|column| !key(column) && !all_gone && differs(column))
-        .collect();
-    let same = (0..width).filter(|column| !key(column) && !changed.contains(column));
-    let mut columns = Vec::new();
-    // Where each comes from, and whether it is from what is after.
-    let mut from: Vec<(usize, bool)> = Vec::new();
-    let mut pairs = Vec::new();
-    for place in &before.key {
-        columns.push(before.columns[*place].clone());
-        from.push((*place, false));
-    }
-    for place in &changed {
-        let column = &before.columns[*place];
-        let named = |when: &str| Column {
-            name: format!("{} {when}", column.name),
-            ..column.clone()
-        };
-        pairs.push((columns.len(), columns.len() + 1));
-        columns.extend([named("before"), named("after")]);
-        from.extend([(*place, false), (*place, true)]);
-    }
-    for place in same {
-        columns.push(before.columns[place].clone());
-        from.push((place, false));
-    }
-    let rows = before.rows.iter().zip(&now).map(|(row, now)| {
-        let value = |(place, is_after): &(usize, bool)| match (is_after, now) {
-            (false, _) => row[*place].clone(),
-            (true, Some(now)) => now[*place].clone(),
-            (true, None) => Value::Missing,
-        };
-        from.iter().map(value).collect()
-    });
-    let rows = rows.collect();
-    (ResultSet::of_rows(columns, rows), pairs)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn rows(key: &[usize], rows: &[(i64, &str, &str)]) -> Rows {
-        Rows {
-            columns: ["id", "name", "note"].map(Column::named).to_vec(),
-            rows: rows
-                .iter()
-                .map(|(id, name, note)| vec![(*id).into(), (*name).into(), (*note).into()])
-                .collect(),
-            key: key.to_vec(),
-            ..Rows::default()
-        }
-    }
-
-    fn shown(before: Rows, after: Option<Vec<Vec<Value>>>) -> (Vec<String>, Pairs) {
-        let after = after.map(|list| Rows {
-            rows: list,
-            ..rows(&[0], &[])
-        });
-        let (set, pairs) = side_by_side(before, after);
-        let names = set.columns().iter().map(|c| c.name.clone());
-        let mut lines = vec![names.collect::<Vec<_>>().join("|")];
-        for row in 0..set.len() {
-            let values = (0..set.columns().len()).map(|column| set.value(row, column));
-            let values = values.map(|value| value.expect("there").as_ref().plain());
-            lines.push(values.collect::<Vec<_>>().join("|"));
-        }
-        (lines, pairs)
-    }
-
-    /// Only columns in which a row differs stand twice, behind the key.
-    #[test]
-    fn what_differs_stands_twice() {
-        let before = || rows(&[0], &[(1, "Tern", "a"), (2, "Gull", "b")]);
-        let after = rows(&[0], &[(2, "Gull", "c"), (1, "Tern", "a")]).rows;
-        let (lines, pairs) = shown(before(), Some(after));
-        assert_eq!(
-            lines,
-            ["id|note before|note after|name", "1|a|a|Tern", "2|b|c|Gull"]
-        );
-        assert_eq!(pairs, [(1, 2)]);
-        // Nothing differs; and a row that is not found again has nothing after.
-        let (lines, pairs) = shown(before(), Some(before().rows));
-        assert_eq!((lines[0].as_str(), pairs.len()), ("id|name|note", 0));
-        let after = rows(&[0], &[(1, "Tern", "a")]).rows;
-        let (lines, _) = shown(before(), Some(after));
-        assert_eq!(lines[2], "2|Gull|missing|b|missing");
-        assert_eq!(shown(before(), None).0[1], "1|Tern|a");
-    }
-
-    /// A row that a join meets twice is one.
-    #[test]
-    fn rows_of_a_join_are_met_once() {
-        let mut found = rows(
-            &[0],
-            &[(1, "Tern", "a"), (1, "Tern", "a"), (2, "Gull", "b")],
-        );
-        found.once();
-        assert_eq!(found.rows.len(), 2);
-    }
-
-    #[test]
-    fn rows_are_asked_for_by_their_keys() {
-        use idle_tide_lang::dialect::{MARIADB, POSTGRES, SQLITE};
-        let found = rows(&[], &[(1, "O'Tern", "a"), (2, "Gull", "b")]);
-        let key = |columns: &[&str], hidden| Key {
-            columns: columns.iter().map(ToString::to_string).collect(),
-            hidden,
-            counts: false,
-        };
-        assert_eq!(
-            which(&key(&["id"], false), &found.rows, &[0], &POSTGRES),
-            "id in (1, 2)"
-        );
-        assert_eq!(
-            which(
-                &key(&["order", "name"], false),
-                &found.rows,
-                &[0, 1],
-                MARIADB
-            ),
-            "(`order` = 1 and name = 'O''Tern') or (`order` = 2 and name = 'Gull')"
-        );
-        assert_eq!(
-            which(&key(&["rowid"], true), &found.rows, &[0], &SQLITE),
-            "rowid in (1, 2)"
-        );
     }
 }

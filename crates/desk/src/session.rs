@@ -24,8 +24,8 @@ use crate::entry::{Content, Entry, State};
 use crate::face::{Notice, Request, Returned};
 use crate::failure::Failure;
 use crate::guard::Question;
-use crate::held::{self, Held};
 use crate::history::History;
+use crate::holding::{self, Held};
 use crate::origin::Origin;
 use crate::page::{Page, Tone};
 use crate::settings::{Places, Settings, Tone as SourceTone, Writes};
@@ -538,7 +538,7 @@ impl Services {
     /// Keeps in mind what is held on a source, and whether it is being kept; nothing any more when `None`.
     pub(crate) fn held_is(&mut self, source: &str, held: Option<(&str, bool)>) {
         if let Some(holds) = &mut self.holds {
-            let words = held.map(|(what, keeps)| held::in_mind(what, keeps));
+            let words = held.map(|(what, keeps)| holding::in_mind(what, keeps));
             holds.note(source, words);
         }
     }

@@ -7,7 +7,7 @@ use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};
 
 use idle_tide_core::{Column, RowBatch, Value};
-use idle_tide_desk::held::Holding;
+use idle_tide_desk::holding::Holding;
 use idle_tide_desk::settings::Places;
 use idle_tide_desk::{Content, Desk, Entry, Event, Options, State, Writes, sheet};
 use idle_tide_engines::{Ask, Connection, OpenOptions, Sink, Source, open};

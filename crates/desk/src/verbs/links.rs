@@ -5,7 +5,8 @@ use std::sync::Arc;
 use idle_tide_engines::{EngineError, Fault};
 use idle_tide_lang::command::Parsed;
 
-use super::{Needs, Verb, no_such_object, statement};
+use super::{Needs, Verb, no_such_object};
+use crate::count::count_all;
 use crate::entry::{Content, Entry};
 use crate::face::Request;
 use crate::failure::{Failure, plain};
@@ -120,7 +121,7 @@ impl Work for Check {
     }
 
     fn work(&mut self, at: &mut Bench<'_>) -> Result<(), EngineError> {
-        self.counts = statement::count_all(at, &self.questions)?;
+        self.counts = count_all(at, &self.questions)?;
         Ok(())
     }
 }

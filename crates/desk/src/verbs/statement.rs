@@ -6,7 +6,7 @@ use std::io;
 use std::sync::Arc;
 
 use idle_tide_core::result::{Budget, ResultSet};
-use idle_tide_core::{Column, Document, Figures, RowBatch, Value, column_labels};
+use idle_tide_core::{Column, Document, Figures, RowBatch, column_labels};
 use idle_tide_engines::address::without_password;
 use idle_tide_engines::{Access, Connection, Earlier, EngineError, Fault, Outcome, Sink, Source};
 use idle_tide_lang::Dialect;
@@ -20,15 +20,17 @@ use secrecy::{ExposeSecret, SecretString};
 
 use crate::ask::Wanted;
 use crate::catalog::ReadCatalog;
+use crate::changed_rows::Rows;
+use crate::count::count_all;
 use crate::entries::rows;
 use crate::entry::Content;
 use crate::failure::{self, Failure};
 use crate::guard::{self, Count, Counted, Question};
-use crate::held;
 use crate::lists;
-use crate::look::{self, Look, Rows, Way};
+use crate::look::{self, Look, Statement, Way};
 use crate::outcome::{self, Around};
 use crate::page::{Page, Tone};
+use crate::reversible::protected;
 use crate::session::{Check, Next, Secrets, Task, Turn, Wanting};
 use crate::settings::{Tone as SourceTone, Writes};
 use crate::sheet::{Sheet, read};
@@ -255,7 +257,7 @@ impl Work for Counting {
         let ticket = at.ticket;
         if let Some(query) = &self.sample {
             let some = &mut self.some;
-            let read = held::protected(at.connection()?, |connection| {
+            let read = protected(at.connection()?, |connection| {
                 connection.run(ticket, query, some)
             });
             // What may not be read is not shown.
@@ -339,66 +341,6 @@ fn type_name(question: Question, name: String, run: Run) -> Next {
     )
 }
 
-/// Runs queries that count; `None` for each whose object is not there or may not be read.
-pub(crate) fn count_all(
-    at: &mut Bench<'_>,
-    questions: &[String],
-) -> Result<Vec<Option<u64>>, EngineError> {
-    let ticket = at.ticket;
-    let connection = at.connection()?;
-    // A refused count would take an open transaction of such a server with it.
-    let guarded = connection.dialect().family == Family::Postgres
-        && connection.bearings().transaction.is_some();
-    let own = |connection: &mut dyn Connection, sql: &str| -> Result<(), EngineError> {
-        if guarded {
-            connection.run(ticket, sql, &mut OneValue(None))?;
-        }
-        Ok(())
-    };
-    let mut counts = Vec::with_capacity(questions.len());
-    for question in questions {
-        own(connection, "savepoint idle_tide_count")?;
-        let count = count_one(connection, ticket, question);
-        if count.as_ref().is_ok_and(Option::is_none) {
-            own(connection, "rollback to savepoint idle_tide_count")?;
-        }
-        own(connection, "release savepoint idle_tide_count")?;
-        counts.push(count?);
-    }
-    Ok(counts)
-}
-
-/// Runs a query that counts; `None` if what it counts is not there or may not be read.
-pub(crate) fn count_one(
-    connection: &mut dyn Connection,
-    ticket: u64,
-    question: &str,
-) -> Result<Option<u64>, EngineError> {
-    let mut one = OneValue(None);
-    match connection.run(ticket, question, &mut one) {
-        Ok(_) => Ok(match one.0 {
-            Some(Value::Integer(count)) => u64::try_from(count).ok(),
-            _ => None,
-        }),
-        Err(error) => match error.fault {
-            Fault::Statement | Fault::Other | Fault::ReadOnly | Fault::Denied => Ok(None),
-            _ => Err(error),
-        },
-    }
-}
-
-struct OneValue(Option<Value>);
-
-impl Sink for OneValue {
-    fn columns(&mut self, _: Vec<Column>) -> io::Result<()> {
-        Ok(())
-    }
-    fn rows(&mut self, batch: RowBatch) -> io::Result<()> {
-        self.0 = Some(batch.row(0).get(0).to_owned());
-        Ok(())
-    }
-}
-
 /// Figures of every column, as they are gathered.
 type Gathered = Arc<RwLock<Vec<(Column, Figures)>>>;
 
@@ -470,74 +412,16 @@ impl Run {
         }
     }
 
-    /// The statement as it is sent.
-    pub(crate) fn text(&self) -> &str {
-        &self.text
-    }
-
     /// Runs, or is looked at where that was decided.
     fn proceed(mut self, turn: &mut Turn<'_>) -> Next {
         match self.change.take() {
-            Some((change, Way::Held)) => Next::Go(Box::new(Look::at(turn, self, change))),
+            Some((change, Way::Held)) => Next::Go(Box::new(Look::at(turn, Box::new(self), change))),
             Some((change, Way::Straight)) => {
                 self.reads_after = look::afterwards(turn, &change);
                 self.go()
             }
             _ => self.go(),
         }
-    }
-
-    /// It cannot be held after all: it is asked about.
-    pub(crate) fn asks_instead(mut self, turn: &mut Turn<'_>, change: Change, why: String) -> Next {
-        self.change = Some((change, Way::CannotBeHeld(why)));
-        ask(turn, self)
-    }
-
-    /// Takes note of the transaction around it.
-    pub(crate) fn notes_around(&mut self, turn: &Turn<'_>) {
-        let session = &turn.session;
-        self.protects = session.held.is_some();
-        self.around = Around {
-            before: session.bearings.transaction.is_some(),
-            failed: session.bearings.transaction_failed,
-            after: false,
-            begins_anew: session.dialect.family == Family::Mariadb,
-        };
-    }
-
-    /// It ran and gave no rows.
-    pub(crate) fn ended_well(&self, turn: &mut Turn<'_>, outcome: Outcome) -> Next {
-        let next = self.done(turn, outcome, None);
-        self.refresh(turn);
-        next
-    }
-
-    /// It was stopped, refused or lost.
-    pub(crate) fn ended_badly(self, turn: &mut Turn<'_>, error: EngineError) -> Next {
-        let kept = match turn.own().map(|own| &own.content) {
-            Some(Content::Rows(sheet)) if !sheet.labels.is_empty() => Some(sheet.clone()),
-            _ => None,
-        };
-        self.refresh(turn);
-        if error.fault == Fault::Cancelled {
-            return Next::Stopped(match kept {
-                Some(sheet) => Content::Rows(sheet),
-                None => {
-                    let mut page = Page::new();
-                    page.say(Tone::Heading, "It was stopped. Nothing was changed.");
-                    Content::Page(page)
-                }
-            });
-        }
-        if turn.session.lost || is_lost(&error) {
-            return self.lost(turn, &error, kept);
-        }
-        if turn.needs_catalog() {
-            // What is nearest to a slip is known only with the catalog.
-            let advise = move |turn: &mut Turn<'_>| self.refused(turn, &error);
-            return Next::Go(Box::new(ReadCatalog::then(advise)));
-        }
-        self.refused(turn, &error)
     }
 
     /// Goes.
@@ -718,6 +602,61 @@ impl Run {
     }
 }
 
+impl Statement for Run {
+    fn text(&self) -> &str {
+        &self.text
+    }
+
+    fn asks_instead(mut self: Box<Self>, turn: &mut Turn<'_>, change: Change, why: String) -> Next {
+        self.change = Some((change, Way::CannotBeHeld(why)));
+        ask(turn, *self)
+    }
+
+    fn notes_around(&mut self, turn: &Turn<'_>) {
+        let session = &turn.session;
+        self.protects = session.held.is_some();
+        self.around = Around {
+            before: session.bearings.transaction.is_some(),
+            failed: session.bearings.transaction_failed,
+            after: false,
+            begins_anew: session.dialect.family == Family::Mariadb,
+        };
+    }
+
+    fn ended_well(&self, turn: &mut Turn<'_>, outcome: Outcome) -> Next {
+        let next = self.done(turn, outcome, None);
+        self.refresh(turn);
+        next
+    }
+
+    fn ended_badly(self: Box<Self>, turn: &mut Turn<'_>, error: EngineError) -> Next {
+        let kept = match turn.own().map(|own| &own.content) {
+            Some(Content::Rows(sheet)) if !sheet.labels.is_empty() => Some(sheet.clone()),
+            _ => None,
+        };
+        self.refresh(turn);
+        if error.fault == Fault::Cancelled {
+            return Next::Stopped(match kept {
+                Some(sheet) => Content::Rows(sheet),
+                None => {
+                    let mut page = Page::new();
+                    page.say(Tone::Heading, "It was stopped. Nothing was changed.");
+                    Content::Page(page)
+                }
+            });
+        }
+        if turn.session.lost || is_lost(&error) {
+            return self.lost(turn, &error, kept);
+        }
+        if turn.needs_catalog() {
+            // What is nearest to a slip is known only with the catalog.
+            let advise = move |turn: &mut Turn<'_>| self.refused(turn, &error);
+            return Next::Go(Box::new(ReadCatalog::then(advise)));
+        }
+        self.refused(turn, &error)
+    }
+}
+
 impl Work for Run {
     fn lane(&self) -> Lane {
         Lane::Connection
@@ -743,7 +682,7 @@ impl Work for Run {
         };
         let text = &self.text;
         let ran = match self.protects {
-            true => held::protected(connection, |connection| {
+            true => protected(connection, |connection| {
                 connection.run(ticket, text, &mut *sink)
             }),
             false => connection.run(ticket, text, &mut *sink),
@@ -755,7 +694,7 @@ impl Work for Run {
             let mut read =
                 |connection: &mut dyn Connection| connection.run(ticket, query, &mut rows);
             let read = match connection.bearings().transaction.is_some() {
-                true => held::protected(connection, read),
+                true => protected(connection, read),
                 false => read(connection),
             };
             rows.fill();

@@ -93,11 +93,12 @@ pub(super) fn of_server(error: &DbError, statement: &str) -> EngineError {
     }
 }
 
-/// An error of the driver while it logs in.
+/// An error of the driver while it logs in; `wants_password` is whether the server asked for one and none was given.
 pub(super) fn of_login(
     error: &tokio_postgres::Error,
     address: &Address,
     last_words: Option<String>,
+    wants_password: bool,
 ) -> OpenError {
     let Some(server) = error.as_db_error() else {
         let source = std::error::Error::source(error);
@@ -108,10 +109,9 @@ pub(super) fn of_login(
             Some(source) => format!("{error}: {source}"),
             None => error.to_string(),
         };
-        let trouble = if words.contains("password missing") || words.contains("password") {
-            Trouble::Login
-        } else {
-            Trouble::Other
+        let trouble = match wants_password {
+            true => Trouble::Login,
+            false => Trouble::Other,
         };
         return OpenError {
             trouble,

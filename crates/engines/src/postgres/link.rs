@@ -127,7 +127,10 @@ pub(super) async fn log_in(
                 reach.last_words(),
             )
         })?
-        .map_err(|error| complaint::of_login(&error, address, reach.last_words()))?;
+        .map_err(|error| {
+            let wants = password.is_none() && ear.lock().asks;
+            complaint::of_login(&error, address, reach.last_words(), wants)
+        })?;
     let notices = Arc::clone(notices);
     let ear = ear.clone();
     tokio::spawn(async move {

@@ -384,7 +384,7 @@ impl Postgres {
         if error.is_closed()
             || self.client.is_closed()
             || self.ear.lock().ended
-            || said.contains("communicating")
+            || std::error::Error::source(error).is_some_and(|source| source.is::<std::io::Error>())
         {
             return EngineError {
                 fault: Fault::Lost,

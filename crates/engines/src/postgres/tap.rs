@@ -37,6 +37,8 @@ pub(super) struct Heard {
     pub state: u8,
     pub parameters: HashMap<String, String>,
     pub described: VecDeque<Vec<Described>>,
+    /// The server wants a password.
+    pub asks: bool,
     /// The server said good-bye or the link ended.
     pub ended: bool,
     /// Why it was ended here.
@@ -100,7 +102,7 @@ impl<S> Tap<S> {
                 self.body.clear();
             }
             let take = self.left.min(bytes.len());
-            if matches!(self.head[0], b'Z' | b'S' | b'T') {
+            if matches!(self.head[0], b'Z' | b'S' | b'T' | b'R') {
                 self.body.extend_from_slice(&bytes[..take]);
             }
             self.left -= take;
@@ -116,6 +118,8 @@ impl<S> Tap<S> {
     fn message(&mut self) {
         let body = &self.body;
         match self.head[0] {
+            // Authentication: 0 is that it is done, everything else asks for something.
+            b'R' => self.ear.lock().asks |= body.get(..4).is_some_and(|code| code != [0; 4]),
             b'Z' => self.ear.lock().state = body.first().copied().unwrap_or(b'I'),
             b'S' => {
                 let mut parts = body.split(|byte| *byte == 0).map(String::from_utf8_lossy);
