@@ -309,11 +309,16 @@ impl App {
             self.prompt = None;
             self.close_views_of_entry();
         }
+        // Who goes on typing is not taken away from it: letters are keys in reading.
+        let types = self.focus == Focus::Write && !self.composer.is_blank();
         if let Some(returned) = self.desk.take_returned() {
             self.take_back(&returned.text, returned.place, returned.corrections);
         }
         while let Some(request) = self.desk.take_request() {
-            self.answer(request);
+            match request {
+                Request::Read if types => {}
+                request => self.answer(request),
+            }
         }
         self.offer_draft();
     }

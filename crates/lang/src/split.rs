@@ -69,6 +69,8 @@ enum Body {
     Routine(Blocks),
     /// `copy …`: after `from stdin` data follow the semicolon.
     Copy(Stdin),
+    /// A rule, whose statements stand in brackets with semicolons between them; how many are open.
+    Rule(u16),
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -692,6 +694,7 @@ impl Splitter {
                 *tail = Tail::Semicolon;
                 true
             }
+            Body::Rule(open) => *open > 0,
             Body::Routine(blocks) if blocks.depth > 0 => {
                 blocks.at_start = true;
                 blocks.ended = false;
@@ -717,6 +720,11 @@ impl Splitter {
             Body::Head(false)
                 if self.dialect.executable_comments && matches!(byte, b'*' | b'/') => {}
             Body::Head(_) => self.body = Body::Plain,
+            Body::Rule(open) => match byte {
+                b'(' => *open = open.saturating_add(1),
+                b')' => *open = open.saturating_sub(1),
+                _ => {}
+            },
             Body::Trigger(_) => self.body = Body::Trigger(Tail::Other),
             Body::Routine(blocks) => blocks.sign(byte),
             Body::Copy(Stdin::From) => self.body = Body::Copy(Stdin::No),
@@ -765,6 +773,8 @@ impl Splitter {
             (Body::Head(true), Bodies::Triggers, b"trigger") => Body::Trigger(Tail::Other),
             (Body::Head(true), Bodies::Atomic, b"or" | b"replace") => Body::Head(true),
             (Body::Head(true), Bodies::Atomic, b"function" | b"procedure") => blocks,
+            (Body::Head(true), Bodies::Atomic, b"rule") => Body::Rule(0),
+            (rule @ Body::Rule(_), ..) => rule,
             (
                 Body::Head(true),
                 Bodies::Routines,
@@ -1016,6 +1026,8 @@ mod tests {
         for whole in [
             "create function f() returns int language sql begin atomic select case when 1=1 then 1 end; select 2; end;",
             "do $x$ begin perform ';$$'; end $x$;",
+            "create or replace rule r as on insert to t do also (insert into a values (1); insert into b values (2); );",
+            "create rule r as on delete to t do instead nothing;",
             "select e'\\';', $1, a$b$c, 'x\\';",
             "/* a /* ; */ ; */ select 1;",
             "create procedure p() language plpgsql as $$begin commit; end$$;",

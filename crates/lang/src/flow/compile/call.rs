@@ -370,17 +370,22 @@ fn to_number(c: &mut Compiler, arguments: &[Expr]) -> Result<Datum> {
             ),
             (is_of(v.clone(), DATE), op("$toLong", v.clone())),
         ];
-        let branches: Vec<Datum> = branches
-            .into_iter()
-            .map(|(case, then)| Document::new().with("case", case).with("then", then).into())
-            .collect();
-        Ok(op(
-            "$switch",
-            Document::new()
-                .with("branches", Datum::List(branches))
-                .with("default", Datum::Null),
-        ))
+        Ok(first_that_fits(branches))
     })
+}
+
+/// The value of the first branch whose case holds; null if none does.
+fn first_that_fits(branches: impl IntoIterator<Item = (Datum, Datum)>) -> Datum {
+    let branches: Vec<Datum> = branches
+        .into_iter()
+        .map(|(case, then)| Document::new().with("case", case).with("then", then).into())
+        .collect();
+    op(
+        "$switch",
+        Document::new()
+            .with("branches", Datum::List(branches))
+            .with("default", Datum::Null),
+    )
 }
 
 fn to_date(c: &mut Compiler, arguments: &[Expr]) -> Result<Datum> {
@@ -415,16 +420,7 @@ fn to_date(c: &mut Compiler, arguments: &[Expr]) -> Result<Datum> {
                 ),
             ),
         ];
-        let branches: Vec<Datum> = branches
-            .into_iter()
-            .map(|(case, then)| Document::new().with("case", case).with("then", then).into())
-            .collect();
-        Ok(op(
-            "$switch",
-            Document::new()
-                .with("branches", Datum::List(branches))
-                .with("default", Datum::Null),
-        ))
+        Ok(first_that_fits(branches))
     })
 }
 
