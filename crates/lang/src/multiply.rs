@@ -382,6 +382,7 @@ impl<'a> Reader<'a> {
                 first.joined_name()
             ),
             edit: self.distinct_key(0).map(|text| Edit { span, text }),
+            of_name: false,
         });
     }
 
@@ -439,6 +440,7 @@ impl<'a> Reader<'a> {
                 others.join(" and ")
             ),
             edit: correction.map(|text| Edit { span, text }),
+            of_name: false,
         });
     }
 }

@@ -19,6 +19,8 @@ pub struct Remark {
     pub words: String,
     /// What mends it.
     pub edit: Option<Edit>,
+    /// Whether it is about a name only, so that nothing is certain while the name is still being typed.
+    pub of_name: bool,
 }
 
 /// All that is known of a statement.

@@ -386,7 +386,7 @@ pub(super) fn strip_lines(app: &App) -> u16 {
     known.count() as u16 + u16::from(remark.is_some())
 }
 
-/// What is said of the statement that is written. A word that ends at the cursor is still being typed.
+/// What is said of the statement that is written. A name that ends at the cursor is still being typed.
 fn remark(app: &App) -> Option<Remark> {
     let remarks = (app.composer).remarks(app.desk.dialect(), app.desk.catalog());
     let typed = app
@@ -395,7 +395,8 @@ fn remark(app: &App) -> Option<Remark> {
         .is_flow()
         .then(|| app.composer.place_in_statement(app.desk.dialect()));
     let mut said = remarks.said.iter();
-    said.find(|remark| Some(remark.span.end) != typed).cloned()
+    said.find(|remark| !remark.of_name || Some(remark.span.end) != typed)
+        .cloned()
 }
 
 /// The columns of every table in the statement.

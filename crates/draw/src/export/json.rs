@@ -1,4 +1,5 @@
-//! JSON (RFC 8259): one array of objects, or one object a line. Documents go out as they are, in lossless Extended JSON.
+//! JSON (RFC 8259): one array of objects, or one object a line. Documents go out as they are, in lossless Extended JSON;
+//! what a column of the type `json` holds goes out as JSON where it is JSON, and else as text.
 
 use std::io::{self, Write};
 
@@ -33,6 +34,8 @@ struct Json<W> {
     array: bool,
     /// Each name as a JSON string with its colon.
     names: Vec<Vec<u8>>,
+    /// Which columns were declared to hold JSON.
+    holds_json: Vec<bool>,
     buffer: Vec<u8>,
     first: bool,
 }
@@ -41,12 +44,37 @@ fn json_text(out: &mut Vec<u8>, text: &str) -> io::Result<()> {
     serde_json::to_writer(out, text).map_err(io::Error::from)
 }
 
+/// Whether a column's type says JSON. Only the name counts: an engine may let anything into it.
+fn is_json(column: &Column) -> bool {
+    column.declared.as_deref().is_some_and(|declared| {
+        declared.eq_ignore_ascii_case("json") || declared.eq_ignore_ascii_case("jsonb")
+    })
+}
+
+/// Writes a text as the JSON it is, digit by digit and on one line: a line break can stand between its signs only. False,
+/// and nothing written, where it is no JSON.
+fn json_value(out: &mut Vec<u8>, text: &str) -> bool {
+    let parses = serde_json::from_str::<serde::de::IgnoredAny>(text).is_ok();
+    if parses {
+        let on_one_line = |byte: u8| {
+            if matches!(byte, b'\n' | b'\r') {
+                b' '
+            } else {
+                byte
+            }
+        };
+        out.extend(text.trim().bytes().map(on_one_line));
+    }
+    parses
+}
+
 impl<W: Write> Json<W> {
     fn new(array: bool, out: W) -> Self {
         Json {
             out,
             array,
             names: Vec::new(),
+            holds_json: Vec::new(),
             buffer: Vec::with_capacity(BUFFER + 4_096),
             first: true,
         }
@@ -72,6 +100,7 @@ impl<W: Write> RowWriter for Json<W> {
             name.push(b':');
             self.names.push(name);
         }
+        self.holds_json = columns.iter().map(is_json).collect();
         if self.array {
             self.buffer.push(b'[');
         }
@@ -104,6 +133,7 @@ impl<W: Write> RowWriter for Json<W> {
                     };
                     extended::write_value(&element, extended::Form::Lossless, out);
                 }
+                ValueRef::Text(text) if self.holds_json[at] && json_value(out, text) => {}
                 ValueRef::Text(text) => json_text(out, text)?,
                 ValueRef::RawText(bytes) => json_text(out, &String::from_utf8_lossy(bytes))?,
                 ValueRef::Bytes(_) => json_text(out, &value.plain())?,

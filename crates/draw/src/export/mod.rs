@@ -387,6 +387,54 @@ mod tests {
     }
 
     #[test]
+    fn what_a_json_column_holds_is_json_and_what_only_claims_to_be_is_text() {
+        let columns = [
+            Column {
+                declared: Some("JSONB".into()),
+                ..Column::named("doc")
+            },
+            Column {
+                declared: Some("text".into()),
+                ..Column::named("plain")
+            },
+        ];
+        let deep = "[".repeat(200) + &"]".repeat(200);
+        let texts = [
+            "{\"a\" :\n [1, 2.50],\r\n \"b\\n\": null}\n",
+            "12345678901234567890.10",
+            "{\"a\": }",
+            "",
+            "NaN",
+            deep.as_str(),
+        ];
+        let mut batch = RowBatch::new();
+        for text in texts {
+            batch.push_row([ValueRef::Text(text), ValueRef::Text("{\"a\": 1}")]);
+        }
+        batch.push_row([ValueRef::Null, ValueRef::Null]);
+        let mut out = Vec::new();
+        let mut lines = writer(Layout::of(&JSON_LINES), &mut out);
+        lines.columns(&columns).expect("columns");
+        lines.rows(&batch).expect("rows");
+        lines.finish().expect("end");
+        drop(lines);
+        let out = String::from_utf8(out).expect("UTF-8");
+        let plain = r#","plain":"{\"a\": 1}"}"#;
+        let wanted = [
+            r#"{"a" :  [1, 2.50],   "b\n": null}"#.to_string(),
+            "12345678901234567890.10".into(),
+            r#""{\"a\": }""#.into(),
+            r#""""#.into(),
+            r#""NaN""#.into(),
+            deep.clone(),
+        ]
+        .map(|doc| format!(r#"{{"doc":{doc}{plain}"#));
+        let mut seen: Vec<&str> = out.lines().collect();
+        assert_eq!(seen.pop(), Some(r#"{"doc":null,"plain":null}"#));
+        assert_eq!(seen, wanted);
+    }
+
+    #[test]
     fn nothing_is_still_valid() {
         let mut out = Vec::new();
         let mut json = writer(Layout::of(&JSON), &mut out);

@@ -148,6 +148,7 @@ fn sums_over_lists(stage: &Stage, shape: &Shape, found: &mut Vec<Remark>) {
                     span: stage.span.start..stage.span.start,
                     text: format!("unnest {list}\n"),
                 }),
+                of_name: false,
             });
         }
     }
@@ -181,6 +182,7 @@ fn unknown_path(path: &Path, shape: &Shape, found: &mut Vec<Remark>) {
             span: path.span.clone(),
             text,
         }),
+        of_name: true,
     });
 }
 
@@ -217,50 +219,87 @@ fn of_expression(expression: &Expr, text: &str, shape: Option<&Shape>, found: &m
                             span: side.span.clone(),
                             text: format!("`{inner}`"),
                         }),
+                        of_name: false,
                     });
                     break;
                 }
             }
-            if let (Some(shape), Node::Path(path), Some(value)) = (shape, &a.node, b.constant())
-                && !inner.contains(&std::ptr::from_ref(e))
-            {
-                other_kind(*operator, path, &value, shape, e, found);
-            }
         }
         _ => {}
     });
+    if let Some(shape) = shape {
+        expression.visit(&mut |e| {
+            if !inner.contains(&std::ptr::from_ref(e)) {
+                never_compares(e, shape, found);
+            }
+        });
+    }
 }
 
-/// A field whose sampled values are all of another kind than the value they are compared with.
-fn other_kind(
-    operator: Operator,
-    path: &Path,
-    value: &idle_tide_core::Datum,
-    shape: &Shape,
-    at: &Expr,
-    found: &mut Vec<Remark>,
-) {
-    let Some(field) = path.names().and_then(|names| shape.field(&names)) else {
+/// A comparison of a field whose sampled values are all of another kind than what they are compared with.
+fn never_compares(e: &Expr, shape: &Shape, found: &mut Vec<Remark>) {
+    let kinds = |of: &Expr| match of.constant() {
+        Some(value) => Some((vec![value.kind()], value.kind().word().to_string())),
+        None => field_of(of, shape).map(|field| {
+            let all = field.kinds.iter().chain(&field.elements);
+            (all.map(|(kind, _)| *kind).collect(), field.words())
+        }),
+    };
+    // With a list each of its values is looked at by itself.
+    let (left, others, not): (&Expr, Vec<&Expr>, bool) = match &e.node {
+        Node::Binary(operator, a, b) if operator.compares() => {
+            let (a, b) = if matches!(a.node, Node::Path(_)) {
+                (a, b)
+            } else {
+                (b, a)
+            };
+            (a, vec![b], *operator == Operator::NotEqual)
+        }
+        Node::Between(a, low, high, not) => (a, vec![low, high], *not),
+        Node::In(a, list, not) => (a, list.iter().collect(), *not),
+        Node::Like(a, pattern, not) => (a, vec![pattern], *not),
+        _ => return,
+    };
+    let Some(field) = field_of(left, shape) else {
         return;
     };
-    let kind = value.kind();
-    let fits = |(other, _): &(Kind, u64)| {
-        *other == kind || other.is_number() && kind.is_number() || *other == Kind::Null
-    };
-    let any = field.kinds.iter().any(fits) || field.elements.iter().any(fits);
-    if any || field.kinds.is_empty() || kind == Kind::Null {
+    for other in others {
+        let Some((given, words)) = kinds(other) else {
+            continue;
+        };
+        let meets = |kind: Kind| {
+            given.iter().any(|other| {
+                *other == kind
+                    || other.is_number() && kind.is_number()
+                    || [*other, kind].contains(&Kind::Null)
+            })
+        };
+        let all = field.kinds.iter().chain(&field.elements);
+        if given.is_empty() || field.kinds.is_empty() || all.into_iter().any(|(k, _)| meets(*k)) {
+            continue;
+        }
+        let never = if not {
+            "always different"
+        } else {
+            "never the case"
+        };
+        let alone = matches!(e.node, Node::Binary(..) | Node::Like(..));
+        found.push(Remark {
+            span: if alone { e.span.clone() } else { other.span.clone() },
+            words: format!("{} holds {} in the documents looked at, and this is {words}; values of different kinds are {never}.", field.name(), field.words()),
+            edit: None,
+            of_name: false,
+        });
         return;
     }
-    let never = if operator == Operator::NotEqual {
-        "always different"
-    } else {
-        "never the case"
-    };
-    found.push(Remark {
-        span: at.span.clone(),
-        words: format!("{} holds {} in the documents looked at, and this is {}; values of different kinds are {never}.", path.written(), field.words(), kind.word()),
-        edit: None,
-    });
+}
+
+/// What is known of the field that an expression names.
+fn field_of<'a>(of: &Expr, shape: &'a Shape) -> Option<&'a idle_tide_core::document::shape::Field> {
+    match &of.node {
+        Node::Path(path) => path.names().and_then(|names| shape.field(&names)),
+        _ => None,
+    }
 }
 
 #[cfg(test)]
@@ -299,6 +338,31 @@ mod tests {
                 "port = 5",
                 "different kinds",
             ),
+            (
+                "from landings where 5 <> port",
+                "5 <> port",
+                "always different",
+            ),
+            (
+                "from landings where port in ('x', 5, 6)",
+                "5",
+                "never the case",
+            ),
+            (
+                "from landings where landed between '2031-03-01' and '2031-03-31'",
+                "'2031-03-01'",
+                "this is text",
+            ),
+            (
+                "from landings where lines.kg like '2%'",
+                "lines.kg like '2%'",
+                "never the case",
+            ),
+            (
+                "from landings where not port = landed",
+                "port = landed",
+                "this is date",
+            ),
             ("from landings where \"port\" = 'x'", "\"port\"", "`port`"),
             ("from landings order by lines.kgs", "lines.kgs", "lines.kg"),
             ("delete from landings where prt = 'x'", "prt", "port"),
@@ -314,6 +378,8 @@ mod tests {
             "from landings unnest lines group by port { kg: sum(lines.kg) } where kg > 1",
             "from landings where lines.kg > 1 and some lines (kg > 1 and species = 'bass') and landed > date '2031-01-01'",
             "from unknown where x = 1",
+            "from landings where lines.kg in (1, 2.5) and port like :p and _id = lines.kg and port = upper(port)",
+            "from landings where port is null or some lines (port = 5)",
             "from landings where port = \"Brackwater\"",
         ] {
             assert_eq!(warned(fine), [], "{fine}");

@@ -344,40 +344,23 @@ fn delete(collection: &Name, predicate: Option<&Expr>) -> Result<Document, FlowE
         .with("deletes", Datum::List(vec![one.into()])))
 }
 
-/// An update as a pipeline, which sets fields through lists; with operators where an element of a list is meant.
+/// An update with plain operators where they say the same, since every server takes them: values that stand there, in
+/// fields of the document itself, or in single elements of lists. Else a pipeline, which computes, and sets fields
+/// through lists.
 fn update_of(
     set: &[(super::ast::Path, Expr)],
     remove: &[super::ast::Path],
 ) -> Result<Datum, FlowError> {
-    let indexed = |path: &super::ast::Path| path.names().is_none();
-    if set.iter().any(|(path, _)| indexed(path)) {
-        let mut operators = Document::new();
-        let mut sets = Document::new();
-        for (path, value) in set {
-            let dotted: Vec<String> = path
-                .steps
-                .iter()
-                .map(|step| match step {
-                    Step::Name(name) => name.clone(),
-                    Step::Index(index) => index.to_string(),
-                })
-                .collect();
-            let Some(value) = value.constant() else {
-                return Err(FlowError::at(
-                    value.span.clone(),
-                    "Next to a single element of a list only plain values can be set, nothing computed.",
-                ));
-            };
-            sets.set(&dotted.join("."), value);
-        }
-        operators.set("$set", sets);
-        if !remove.is_empty() {
-            operators.set(
-                "$unset",
-                remove.iter().map(|p| (dotted(p), "")).collect::<Document>(),
-            );
-        }
-        return Ok(operators.into());
+    let element = |path: &super::ast::Path| path.names().is_none();
+    let own = |path: &super::ast::Path| plain(path) && path.steps.len() == 1;
+    let at_once = set.iter().all(|(path, _)| own(path))
+        && set.iter().all(|(_, value)| value.constant().is_some())
+        && remove.iter().all(own)
+        && !set
+            .iter()
+            .any(|(path, _)| remove.iter().any(|gone| gone.steps == path.steps));
+    if at_once || set.iter().any(|(path, _)| element(path)) {
+        return operators(set, remove);
     }
     let mut stages: Vec<Datum> = Vec::new();
     if !set.is_empty() {
@@ -399,6 +382,42 @@ fn update_of(
         );
     }
     Ok(Datum::List(stages))
+}
+
+/// An update with the operators that set and remove at a path.
+fn operators(
+    set: &[(super::ast::Path, Expr)],
+    remove: &[super::ast::Path],
+) -> Result<Datum, FlowError> {
+    let mut operators = Document::new();
+    let mut sets = Document::new();
+    for (path, value) in set {
+        let steps: Vec<String> = path
+            .steps
+            .iter()
+            .map(|step| match step {
+                Step::Name(name) => name.clone(),
+                Step::Index(index) => index.to_string(),
+            })
+            .collect();
+        let Some(value) = value.constant() else {
+            return Err(FlowError::at(
+                value.span.clone(),
+                "Next to a single element of a list only plain values can be set, nothing computed.",
+            ));
+        };
+        sets.set(&steps.join("."), value);
+    }
+    if !sets.fields.is_empty() {
+        operators.set("$set", sets);
+    }
+    if !remove.is_empty() {
+        operators.set(
+            "$unset",
+            remove.iter().map(|p| (dotted(p), "")).collect::<Document>(),
+        );
+    }
+    Ok(operators.into())
 }
 
 /// The names of a path with dots between them.

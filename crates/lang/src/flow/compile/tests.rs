@@ -127,7 +127,28 @@ fn writes_and_definitions_are_the_commands_of_the_reference() {
         ),
         (
             "update c where a = 1 set b = 2 remove d",
-            r#"{"update":"c","updates":[{"q":{"a":1},"u":[{"$set":{"b":2}},{"$unset":["d"]}],"multi":true}]}"#,
+            r#"{"update":"c","updates":[{"q":{"a":1},"u":{"$set":{"b":2},"$unset":{"d":""}},"multi":true}]}"#,
+        ),
+        (
+            "update all c remove d",
+            r#"{"update":"c","updates":[{"q":{},"u":{"$unset":{"d":""}},"multi":true}]}"#,
+        ),
+        (
+            "update all c set l[1] = { k: -2 }, b = '$x'",
+            r#"{"update":"c","updates":[{"q":{},"u":{"$set":{"l.1":{"k":-2},"b":"$x"}},"multi":true}]}"#,
+        ),
+        // Plain operators refuse these, or do something else with lists and scalars on the way.
+        (
+            "update all c set b = a remove d",
+            r#"{"update":"c","updates":[{"q":{},"u":[{"$set":{"b":"$a"}},{"$unset":["d"]}],"multi":true}]}"#,
+        ),
+        (
+            "update all c set l.k = 2",
+            r#"{"update":"c","updates":[{"q":{},"u":[{"$set":{"l.k":2}}],"multi":true}]}"#,
+        ),
+        (
+            "update all c set b = 2 remove b",
+            r#"{"update":"c","updates":[{"q":{},"u":[{"$set":{"b":2}},{"$unset":["b"]}],"multi":true}]}"#,
         ),
         (
             "delete from c where a = 1",

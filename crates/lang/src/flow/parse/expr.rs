@@ -1,12 +1,14 @@
 //! Expressions, by precedence climbing with SQL's precedence (ISO/IEC 9075).
 
+use std::collections::HashSet;
+
 use idle_tide_core::document::{Datum, Decimal128, Document, Kind, extended, id_of, time};
 
 use super::super::FlowError;
 use super::super::ast::{Expr, KindWord, Name, Node, Operator, Span};
 use super::super::functions::{self, AGGREGATES, FUNCTIONS};
 use super::super::token::{TokenKind, unquoted};
-use super::{Parser, Result};
+use super::{Parser, Result, meaning};
 
 /// Words between values: where a value is expected they are names only if no value follows.
 const BETWEEN_VALUES: &[&str] = &[
@@ -14,6 +16,11 @@ const BETWEEN_VALUES: &[&str] = &[
 ];
 
 impl Parser<'_> {
+    /// Reads an expression that has to be true or false.
+    pub(super) fn condition(&mut self) -> Result<Expr> {
+        self.expression(0).and_then(meaning::condition)
+    }
+
     /// Reads operators that bind at least as tightly as `least` ([`Operator::strength`]).
     pub(super) fn expression(&mut self, least: u8) -> Result<Expr> {
         self.deeper()?;
@@ -166,6 +173,14 @@ impl Parser<'_> {
                 Node::List(items) => {
                     self.no_null_among(&items)?;
                     Node::In(left, items, not)
+                }
+                Node::Literal(_) | Node::Day(..) | Node::Negative(_) | Node::Object(_) => {
+                    let value = self.text.get(list.span.clone()).unwrap_or_default();
+                    return Err(FlowError {
+                        message: format!("A list was expected after in:  in ({value})."),
+                        nearest: vec![format!("({value})")],
+                        span: list.span,
+                    });
                 }
                 _ => Node::InList(left, Box::new(list), not),
             });
@@ -364,7 +379,7 @@ impl Parser<'_> {
                 let path = self.path("the path of a list after some")?;
                 let open = self.span();
                 self.want_sign("(", "an opening ( with the condition for one element")?;
-                let inner = self.expression(0)?;
+                let inner = self.condition()?;
                 self.close(")", open, "and, or, an operator ")?;
                 return Ok(Expr::new(
                     Node::Some(path, Box::new(inner)),
@@ -422,7 +437,7 @@ impl Parser<'_> {
         self.at += 1;
         let mut arms = Vec::new();
         while self.take_word("when") {
-            let when = self.expression(0)?;
+            let when = self.condition()?;
             self.want_word("then", "then")?;
             arms.push((when, self.expression(0)?));
         }
@@ -488,8 +503,18 @@ impl Parser<'_> {
         let open = self.span();
         self.at += 1;
         let mut fields: Vec<(String, Expr)> = Vec::new();
+        let mut seen = HashSet::new();
         while !self.is_sign("}") {
             let name = self.object_name()?;
+            if !seen.insert(name.name.clone()) {
+                return Err(FlowError::at(
+                    name.span,
+                    format!(
+                        "{} stands here twice, and an object has each field once.",
+                        name.name
+                    ),
+                ));
+            }
             self.want_sign(":", &format!("a colon after {}", name.name))?;
             let value = self.expression(0)?;
             fields.push((name.name, value));

@@ -2,6 +2,7 @@
 //! begin one.
 
 mod expr;
+mod meaning;
 mod stage;
 mod statement;
 

@@ -9,7 +9,7 @@ use super::super::ast::{
 };
 use super::super::functions::{AGGREGATES, STAGES};
 use super::super::token::{TokenKind, unquoted};
-use super::{MOST_STAGES, Parser, Result};
+use super::{MOST_STAGES, Parser, Result, meaning};
 
 impl Parser<'_> {
     /// A flow after its `from`.
@@ -40,6 +40,7 @@ impl Parser<'_> {
                 }
             }
         }
+        meaning::folds(&stages, &mut self.errors);
         Some(Flow {
             source,
             span,
@@ -90,7 +91,7 @@ impl Parser<'_> {
         let word = self.here().to_ascii_lowercase();
         self.at += 1;
         let kind = match word.as_str() {
-            "where" => StageKind::Where(self.expression(0)?),
+            "where" => StageKind::Where(self.condition()?),
             "pick" => StageKind::Pick(self.fields_in_brackets()?),
             "add" => StageKind::Add(self.fields_in_brackets()?),
             "without" => StageKind::Without(self.paths()?),

@@ -147,7 +147,7 @@ impl Parser<'_> {
                 if all {
                     return Err(FlowError::at(here, "all and where exclude each other."));
                 }
-                predicate = Some(self.expression(0)?);
+                predicate = Some(self.condition()?);
             } else if self.take_word("set") {
                 loop {
                     let path = self.path("the path that is set")?;
@@ -208,7 +208,7 @@ impl Parser<'_> {
             }
             return Ok(Write::Delete {
                 collection,
-                predicate: Some(self.expression(0)?),
+                predicate: Some(self.condition()?),
             });
         }
         if !all {

@@ -285,6 +285,64 @@ fn mistakes_say_where_what_and_the_nearest() {
             Some("count"),
         ),
         ("insert into a 5", "5", "An object", None),
+        (
+            "insert into a { b: { c: 1, 'c': 2 } }",
+            "'c'",
+            "twice",
+            None,
+        ),
+        ("from landings where 'x'", "'x'", "a text", None),
+        (
+            "update landings where a = 1 or date '2031-03-01' set b = 1",
+            "date '2031-03-01'",
+            "a date",
+            None,
+        ),
+        ("delete from landings where not -5", "-5", "a number", None),
+        ("from landings where some a (5)", "5", "a number", None),
+        (
+            "from landings where { a: 1 }",
+            "{ a: 1 }",
+            "an object",
+            None,
+        ),
+        (
+            "from landings pick { b: case when 1 then 2 end }",
+            "1",
+            "a number",
+            None,
+        ),
+        ("from landings where a in 5", "5", "list", Some("(5)")),
+        (
+            "from landings fold t = 0 then t + 1",
+            "fold t = 0 then t + 1",
+            "emit",
+            None,
+        ),
+        (
+            "from landings emit a => b finish t",
+            "finish t",
+            "fold",
+            None,
+        ),
+        (
+            "from landings emit a => b fold t = 0 then t + c.d[0]",
+            "c.d[0]",
+            "only t, value and key",
+            None,
+        ),
+        (
+            "from landings emit a => b fold t = c then t",
+            "c",
+            "plain values",
+            None,
+        ),
+        (
+            "from landings emit a => b fold t = 0 then t finish u / 2",
+            "u",
+            "only t and key",
+            None,
+        ),
         ("call { }", "{ }", "first field", None),
         ("call ping", "ping", "first field", None),
         (
@@ -311,6 +369,20 @@ fn mistakes_say_where_what_and_the_nearest() {
     for text in ["(", "not ", "[", "-", "{a:", "case when "] {
         let deep = format!("from a where {}", text.repeat(5_000));
         assert!(!parse(&deep, &TimeZone::UTC).errors.is_empty(), "{text}");
+    }
+}
+
+#[test]
+fn what_means_something_is_not_taken_for_a_slip() {
+    for text in [
+        "from landings where true and not false",
+        "from landings where paid or :flag",
+        "from landings where a in tags and a in [1, 2] and a in (5)",
+        "from landings emit a => b where key <> 'x' order by value fold t = { n: 0 } then { n: t.n + value.kg } finish t.n / key",
+        "from landings emit a => b fold t = 0 then case when some value (kg > t) then t else key end where t > 1 add { u: t } finish u",
+        "insert into a { b: { c: 1 }, d: [{ c: 1 }, { c: 2 }] }",
+    ] {
+        assert_eq!(parse(text, &TimeZone::UTC).errors, [], "{text}");
     }
 }
 
