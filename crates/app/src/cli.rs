@@ -537,7 +537,7 @@ fn desk(cli: &Cli) -> Result<i32, Box<dyn std::error::Error>> {
     let events = sender.clone();
     let notify = Arc::new(move |event| {
         // The loop has ended when nobody listens; so will this session.
-        let _ = events.send(Happening::Desk(event));
+        let _ = events.send(Happening::Desk(Box::new(event)));
     });
     let writes = match &origin {
         Some(origin) => writes_of(origin, &kept, None)?,

@@ -500,6 +500,9 @@ impl Session {
                 {
                     return Ok(Ended::Enough);
                 }
+                for note in &failure.notes {
+                    say(note);
+                }
                 let mut words = format!("{place}{}", failure.headline);
                 if let Some((message, code)) = &failure.said {
                     let who = if failure.by_system {

@@ -29,7 +29,7 @@ pub enum Happening {
     /// A key, the mouse, a paste, a new size.
     Input(Input),
     /// Something in the session.
-    Desk(Event),
+    Desk(Box<Event>),
     /// A signal asks to end, by its number.
     Signal(i32),
     /// A signal asks to stop until another lets it go on.
@@ -203,7 +203,7 @@ fn turn(
                 }
                 Happening::Desk(event) => {
                     waiting_desk = true;
-                    app.event(event);
+                    app.event(*event);
                 }
                 Happening::Signal(signal) => return Ok(128 + signal),
                 Happening::Stop => {

@@ -29,6 +29,8 @@ pub struct Failure {
     pub said: Option<(String, String)>,
     /// Whether those words are of the system or the network, where no server answered.
     pub by_system: bool,
+    /// What the server said on the way to it.
+    pub notes: Vec<String>,
     /// What was changed, or that nothing was.
     pub changed: String,
 }
@@ -109,6 +111,7 @@ pub fn of_statement(
         said: (!error.code.is_empty() || error.message != headline_of(error))
             .then(|| (error.message.clone(), error.code.clone())),
         by_system: matches!(error.fault, Fault::Lost | Fault::NotSent | Fault::Sink),
+        notes: error.notes.clone(),
         changed: changed(in_transaction, ran_before),
     }
 }
@@ -183,6 +186,7 @@ pub fn of_opening(error: &OpenError) -> Failure {
                 | Trouble::TooOld
                 | Trouble::Other
         ),
+        notes: Vec::new(),
         changed: error.checks.join(" "),
     }
 }
@@ -220,6 +224,7 @@ pub fn of_loss(error: &EngineError, about: &Summary, in_transaction: bool) -> Fa
         corrections: Vec::new(),
         said: Some((error.message.clone(), error.code.clone())),
         by_system: matches!(error.fault, Fault::Lost | Fault::NotSent | Fault::Sink),
+        notes: error.notes.clone(),
         changed: format!(
             "{known} /reopen (or R while reading) connects anew, to the same database, role and settings."
         ),
@@ -281,6 +286,7 @@ pub fn of_command(error: &CommandError) -> Failure {
             .collect(),
         said: None,
         by_system: false,
+        notes: Vec::new(),
         changed: String::new(),
     }
 }
@@ -293,6 +299,7 @@ pub fn plain(headline: impl Into<String>) -> Failure {
         corrections: Vec::new(),
         said: None,
         by_system: false,
+        notes: Vec::new(),
         changed: String::new(),
     }
 }

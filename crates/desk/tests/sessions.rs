@@ -4,8 +4,8 @@
 mod scripted;
 
 use std::path::Path;
-use std::sync::Arc;
 use std::sync::mpsc::{Receiver, channel};
+use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use idle_tide_core::Value;
@@ -285,6 +285,31 @@ fn a_test_of_a_source_does_not_end_the_mark_of_an_export() {
         "{:?}",
         h.desk.notice()
     );
+}
+
+#[test]
+fn all_that_a_server_says_beside_its_answer_is_told() {
+    let said = ["notice: ebb", "notice: flood"];
+    let script = Arc::new(Script {
+        notes: said.map(str::to_string).to_vec(),
+        cues: Mutex::new([("select 2".to_string(), Cue::Fail(Fault::Other))].into()),
+        ..Script::default()
+    });
+    let mut harbour = Harbour::new(&script);
+    harbour.idle();
+    for text in ["select 1;", "insert into t values (1);", "select 2;"] {
+        let entry = harbour.run(text);
+        let told = match (&entry.content, &entry.above) {
+            (Content::Rows(_), Some(above)) => above.text(),
+            (Content::Page(page), _) => page.text(),
+            (Content::Failure(failure), _) => failure.notes.join("\n"),
+            (other, _) => panic!("{text}: {other:?}"),
+        };
+        assert!(
+            said.iter().all(|words| told.contains(words)),
+            "{text}: {told}"
+        );
+    }
 }
 
 #[test]

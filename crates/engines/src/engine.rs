@@ -196,6 +196,8 @@ pub struct EngineError {
     pub offset: Option<usize>,
     /// What is wrong and what to do, in our words, where the server's are not enough.
     pub advice: Option<String>,
+    /// What the server said on the way to it.
+    pub notes: Vec<String>,
 }
 
 impl EngineError {
@@ -209,6 +211,7 @@ impl EngineError {
             complaint: Complaint::Other,
             offset: None,
             advice: Some(words),
+            notes: Vec::new(),
         }
     }
 
@@ -221,6 +224,7 @@ impl EngineError {
             complaint: Complaint::Other,
             offset: None,
             advice: None,
+            notes: Vec::new(),
         }
     }
 
@@ -233,6 +237,7 @@ impl EngineError {
             offset: Some(error.span.start),
             complaint: Complaint::Flow(error),
             advice: None,
+            notes: Vec::new(),
         }
     }
 

@@ -84,8 +84,13 @@ fn above(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bool) -> Rect 
         theme: app.theme,
         ground: Ground::Air,
     };
+    // What has no room is counted.
+    let hidden = page.lines.len() - usize::from(lines);
+    let more = Line::new().and(Tone::Faint, format!("and {} more lines", hidden + 1));
     for (at, line) in page.lines.iter().take(lines.into()).enumerate() {
         let y = area.y + at as u16;
+        let last = hidden > 0 && at + 1 == usize::from(lines);
+        let line = if last { &more } else { line };
         p.line(area.x + 4, y, area.width.saturating_sub(6), 0, line);
     }
     let taken = lines + u16::from(roomy && lines > 0);
@@ -237,6 +242,19 @@ fn failure_page(failure: &Failure, submitted: &str, in_composer: bool, width: us
                 said = said.and(Tone::Number, format!("  {code}"));
             }
             page.line(said);
+        }
+    }
+    for (at, note) in failure.notes.iter().enumerate() {
+        if at == 0 {
+            page.gap();
+        }
+        let before = if at == 0 { "Before that" } else { "" };
+        for (line, words) in wrap(note, width.saturating_sub(20)).into_iter().enumerate() {
+            page.line(
+                Line::new()
+                    .column(Tone::Faint, if line == 0 { before } else { "" }, 18)
+                    .and(Tone::Plain, words),
+            );
         }
     }
     if !failure.changed.is_empty() {

@@ -480,17 +480,25 @@ impl Run {
         let mut content = self.content(turn, &outcome, kept);
         let keeps = turn.services.stream.is_none();
         match (&mut content, outcome.notes.as_slice()) {
-            (Content::Page(page), notes @ [_, ..]) if keeps => {
+            (_, []) => {}
+            (Content::Page(page), notes) if keeps => {
                 page.gap();
                 for note in notes {
                     page.say(Tone::Care, note.clone());
                 }
             }
             (_, [note]) => turn.say(note.clone(), Tone::Care),
-            (_, [note, more @ ..]) => {
-                turn.say(format!("{note} (and {} more)", more.len()), Tone::Care)
+            // One line has no room for several; they stand above the rows.
+            (Content::Rows(_), notes) if keeps => {
+                let mut page = Page::new();
+                for note in notes {
+                    page.say(Tone::Care, note.clone());
+                }
+                if let Some(own) = turn.own() {
+                    own.above = Some(page);
+                }
             }
-            _ => {}
+            (_, notes) => turn.say(notes.join("\n"), Tone::Care),
         }
         if self.about.effect == Effect::Read && keeps && matches!(content, Content::Rows(_)) {
             self.say_doubts(turn);

@@ -42,6 +42,8 @@ pub struct Script {
     pub cancelled: AtomicU64,
     /// Whether it says that it is one to a server.
     pub is_server: bool,
+    /// What it says beside every answer.
+    pub notes: Vec<String>,
     /// A second connection of its own, if it has one.
     pub beside: Option<Arc<Script>>,
 }
@@ -84,6 +86,7 @@ impl Script {
             Cue::Fail(fault) => Err(EngineError {
                 fault,
                 advice: None,
+                notes: self.notes.clone(),
                 ..EngineError::plain("it failed on cue")
             }),
             cue @ (Cue::Wait | Cue::Deaf) => {
@@ -163,6 +166,7 @@ impl Connection for Scripted {
         Ok(Outcome {
             returns_rows: reads,
             changed: (!reads).then_some(1),
+            notes: self.0.notes.clone(),
             ..Outcome::default()
         })
     }

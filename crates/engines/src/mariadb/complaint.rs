@@ -80,6 +80,7 @@ pub(super) fn of_server(error: &ServerError, statement: &str) -> EngineError {
         complaint,
         offset,
         advice,
+        notes: Vec::new(),
     }
 }
 

@@ -655,6 +655,10 @@ impl Connection for Mariadb {
                                 .push(format!("{}: {message} ({code})", level.to_lowercase()));
                         }
                     }
+                    if warnings > 20 {
+                        let words = format!("These are the first 20 of {warnings} warnings.");
+                        outcome.notes.push(words);
+                    }
                 }
                 Ok(outcome)
             }

@@ -90,6 +90,7 @@ pub(super) fn of_server(error: &DbError, statement: &str) -> EngineError {
         complaint,
         offset,
         advice,
+        notes: Vec::new(),
     }
 }
 

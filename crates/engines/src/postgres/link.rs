@@ -86,6 +86,12 @@ async fn connect(
     }
 }
 
+/// How the words of a notification begin, which another session sent to a channel that this one listens to.
+pub(super) const HEARD: &str = "heard on";
+
+/// Of what a server says on its own as much as this is kept until the statement ends.
+const MOST_NOTICES: usize = 200;
+
 /// Connects and logs in; what the server says on its own goes to `notices`.
 pub(super) async fn log_in(
     address: &Address,
@@ -144,14 +150,18 @@ pub(super) async fn log_in(
                     )
                 }
                 Ok(AsyncMessage::Notification(note)) => {
-                    format!("heard on {}: {}", note.channel(), note.payload())
+                    format!("{HEARD} {}: {}", note.channel(), note.payload())
                 }
                 Ok(_) => continue,
                 Err(_) => break,
             };
             let mut notices = notices.lock().unwrap_or_else(PoisonError::into_inner);
-            if notices.len() < 200 {
-                notices.push(words);
+            match notices.len() {
+                ..MOST_NOTICES => notices.push(words),
+                MOST_NOTICES => notices.push(format!(
+                    "The server said more; these are the first {MOST_NOTICES}."
+                )),
+                _ => {}
             }
         }
         ear.lock().ended = true;

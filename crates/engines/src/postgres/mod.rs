@@ -673,7 +673,8 @@ impl Connection for Postgres {
                 around = true;
             }
         }
-        locked(&self.notices).clear();
+        // What was said to questions of our own is of no statement; what others sent is for whoever listens.
+        locked(&self.notices).retain(|words| words.starts_with(link::HEARD));
         if !self.tickets.begin(ticket) {
             self.tickets.end();
             return Err(EngineError::cancelled());
@@ -728,6 +729,7 @@ impl Connection for Postgres {
             }
             Err(mut error) => {
                 explain_read_only(&mut error, &self.bearings.access, self.refusing);
+                error.notes = notes;
                 Err(error)
             }
         }

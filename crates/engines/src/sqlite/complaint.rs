@@ -17,6 +17,7 @@ pub(super) fn other(message: &str) -> EngineError {
         complaint: Complaint::Other,
         offset: None,
         advice: None,
+        notes: Vec::new(),
     }
 }
 
@@ -84,6 +85,7 @@ pub(super) fn read(error: rusqlite::Error) -> EngineError {
         code: format!("{} {}", code_name(code.extended_code), code.extended_code),
         complaint: complaint(&message),
         advice: advice(fault, &message),
+        notes: Vec::new(),
         message,
         offset,
     }

@@ -614,6 +614,17 @@ fn several_results_and_warnings_arrive() {
         "{:?}",
         outcome.notes
     );
+    let many = format!(
+        "insert into short values {}",
+        vec!["('long')"; 30].join(", ")
+    );
+    let (outcome, _) = run(&mut *c, &many).expect("cut");
+    assert_eq!(outcome.notes.len(), 21);
+    assert!(
+        outcome.notes[20].contains("20 of 30"),
+        "{:?}",
+        outcome.notes[20]
+    );
     run(&mut *c, "set sql_mode = 'ANSI_QUOTES'").expect("set");
     c.bearings();
     assert!(!c.dialect().double_quoted_text);
@@ -630,6 +641,33 @@ fn several_results_and_warnings_arrive() {
     );
     let (outcome, _) = run(&mut *p, "create table if not exists x (a int)").expect("made");
     assert!(outcome.notes.is_empty());
+    let said = run(
+        &mut *p,
+        "do $$ begin raise notice 'first'; raise warning 'second'; raise exception 'third'; end $$",
+    );
+    let notes = said.err().expect("raised").notes;
+    assert!(
+        notes.len() == 2 && notes[0].contains("first") && notes[1].contains("second"),
+        "{notes:?}"
+    );
+    let (outcome, _) = run(
+        &mut *p,
+        "do $$ begin for i in 1..300 loop raise notice 'buoy %', i; end loop; end $$",
+    )
+    .expect("done");
+    assert_eq!(outcome.notes.len(), 201);
+    assert!(
+        outcome.notes[200].contains("first 200"),
+        "{:?}",
+        outcome.notes[200]
+    );
+    // What another session sent while this one was idle is there with the next statement.
+    run(&mut *p, "listen tides").expect("listens");
+    let mut other = connect("postgres", "several");
+    run(&mut *other, "notify tides, 'springs'").expect("sent");
+    p.bearings();
+    let (outcome, _) = run(&mut *p, "select 1").expect("read");
+    assert_eq!(outcome.notes, ["heard on tides: springs"]);
     run(&mut *p, "set standard_conforming_strings = off").expect("set");
     assert!(p.dialect().backslash_escapes);
     let (outcome, _) = run(&mut *p, "copy x from stdin;\n1\n\\N\n\\.\n").expect("copied");

@@ -27,6 +27,7 @@ pub(super) fn of_driver(error: &mongodb::error::Error, _writes: bool) -> EngineE
         complaint: Complaint::Other,
         offset: None,
         advice,
+        notes: Vec::new(),
     };
     match &*error.kind {
         ErrorKind::Command(command) => of_code(command.code, &command.code_name, &command.message),
@@ -71,6 +72,7 @@ pub(super) fn of_code(code: i32, name: &str, message: &str) -> EngineError {
         complaint: Complaint::Other,
         offset: None,
         advice,
+        notes: Vec::new(),
     }
 }
 
