@@ -3,6 +3,7 @@
 //! `verbs::statement`.
 
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use idle_tide_core::{Catalog, Object, Value};
@@ -154,6 +155,8 @@ struct Elsewhere {
     tables: Vec<(String, u64)>,
     /// In all, where it tells no more.
     rows: u64,
+    /// Whether there may be some and the server tells of none.
+    unknown: bool,
 }
 
 impl Look {
@@ -333,20 +336,10 @@ impl Look {
                 taken.push((table.clone(), count));
             }
         }
-        let counts = self.touched(connection, ticket, self.within)?;
+        let counts = self.touched(connection, ticket, false)?;
         let outcome = connection.run(ticket, self.run.text(), &mut Nothing)?;
-        let mut touched = self.touched(connection, ticket, true)?;
+        let touched = self.touched(connection, ticket, true)?;
         let changed = outcome.changed.unwrap_or(0);
-        for _ in 0..3 {
-            let told = touched.iter().flatten().map(|(_, count)| *count);
-            let behind = touched.is_some() && told.sum::<u64>() < changed;
-            if connection.dialect().family != Family::Mariadb || !self.reaches || !behind {
-                break;
-            }
-            // This server tells what it knew up to a tenth of a second ago.
-            std::thread::sleep(Duration::from_millis(120));
-            touched = self.touched(connection, ticket, true)?;
-        }
         let rows = match largest {
             Some(largest) => Some(self.inserted(connection, ticket, largest)?),
             None => rows,
@@ -355,8 +348,10 @@ impl Look {
             Some(rows) => self.after(connection, ticket, rows)?,
             None => None,
         };
+        let unknown = self.reaches && changed > 0 && touched.is_none();
         let (counts, touched) = (counts.unwrap_or_default(), touched.unwrap_or_default());
         let mut elsewhere = self.elsewhere(counts, touched, changed);
+        elsewhere.unknown = unknown;
         let named = taken.iter().map(|(_, count)| count).sum();
         elsewhere.rows = elsewhere.rows.saturating_sub(named);
         elsewhere.tables.extend(taken);
@@ -368,13 +363,13 @@ impl Look {
         })
     }
 
-    /// How many rows the transaction has changed so far, by table; `None` if the server does not tell. `asks` is false
-    /// where that is none.
+    /// How many rows the transaction has changed so far, by table, before or after the change; `None` if the server does
+    /// not tell.
     fn touched(
         &self,
         connection: &mut dyn Connection,
         ticket: u64,
-        asks: bool,
+        after: bool,
     ) -> Result<Option<Vec<(String, u64)>>, EngineError> {
         let question = match connection.dialect().family {
             _ if !self.reaches => return Ok(None),
@@ -382,8 +377,8 @@ impl Look {
             Family::Postgres => {
                 "select relname, n_tup_ins + n_tup_upd + n_tup_del from pg_catalog.pg_stat_xact_user_tables where n_tup_ins + n_tup_upd + n_tup_del > 0"
             }
-            Family::Mariadb if asks => {
-                "select '', trx_rows_modified from information_schema.innodb_trx where trx_mysql_thread_id = connection_id()"
+            Family::Mariadb if after || self.within => {
+                return rows_of_transaction(connection, ticket, after);
             }
             Family::Sqlite => "select '', total_changes()",
             _ => return Ok(None),
@@ -440,6 +435,44 @@ impl Look {
         }
         found
     }
+}
+
+/// How many rows the transaction has changed so far, as a server of the MySQL family tells of it; `None` if it does not.
+/// `began` is whether it has changed something, so that the server has to know of it.
+///
+/// The server keeps its book of transactions for as long as somebody has read it within the last tenth of a second. What it
+/// tells is of now if it knows this very question, which bears a number for that.
+fn rows_of_transaction(
+    connection: &mut dyn Connection,
+    ticket: u64,
+    began: bool,
+) -> Result<Option<Vec<(String, u64)>>, EngineError> {
+    static ASKED: AtomicU64 = AtomicU64::new(0);
+    for time in 0..30 {
+        let number = ASKED.fetch_add(1, Ordering::Relaxed);
+        let question = format!(
+            "select trx_rows_modified, trx_query like '%(question {number} of {})%' from information_schema.innodb_trx where trx_mysql_thread_id = connection_id()",
+            std::process::id()
+        );
+        let mut rows = Rows::default();
+        match connection.run(ticket, &question, &mut rows) {
+            // Not everybody may ask.
+            Err(error) if is_refusal(&error) => return Ok(None),
+            asked => asked?,
+        };
+        if let [row] = &rows.rows[..]
+            && row[1].as_ref().plain() == "1"
+        {
+            let count = row[0].as_ref().plain().parse().unwrap_or(0);
+            return Ok(Some(vec![(String::new(), count)]));
+        }
+        if rows.rows.is_empty() && !began && time > 1 {
+            return Ok(Some(Vec::new()));
+        }
+        // Others who read it too must not fall into step with this.
+        std::thread::sleep(Duration::from_millis(101 + (time * 7) % 20));
+    }
+    Ok(None)
 }
 
 /// Whether the server refused it, and goes on.
@@ -603,6 +636,12 @@ impl Look {
             page.say(
                 Tone::Plain,
                 format!("With them, by links and triggers: {with}."),
+            );
+        }
+        if seen.elsewhere.unknown {
+            page.say(
+                Tone::Care,
+                "Links or triggers may have changed rows of other tables; how many the server does not tell.",
             );
         }
         for note in &seen.outcome.notes {

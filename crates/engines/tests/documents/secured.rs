@@ -4,7 +4,9 @@ use std::path::Path;
 use std::process::Command;
 
 use idle_tide_dock::server::{Listening, Server, Settings, Store, Tls, listen};
-use idle_tide_engines::{LinkState, OpenError, OpenOptions, Silent, Source, Trouble, open};
+use idle_tide_engines::{
+    Connection, LinkState, Listing, OpenError, OpenOptions, Silent, Source, Trouble, open,
+};
 
 use crate::place::{connect, run, server};
 
@@ -116,6 +118,12 @@ fn users_are_made_given_passwords_and_removed() {
             .len(),
         1
     );
+    let mut other = connect(&at("pilot:harbour", "admin"));
+    let told = |of: &mut dyn Connection, list| of.describe().listing(list).expect("a list").sql;
+    let mates = told(&mut *mate, Listing::Access(None));
+    assert!(mates.contains("role: 'read on haven'"), "{mates}");
+    let users = told(&mut *other, Listing::Roles(false));
+    assert!(users.contains("roles: 'read on haven'"), "{users}");
     let error = run(&mut *mate, "insert into landings { a: 1 }").expect_err("only reads");
     assert!(
         error.message.contains("not authorized") || error.code.starts_with("13"),

@@ -473,11 +473,13 @@ impl Describe for Remote {
                     .runtime
                     .block_on(reply(&admin, &document! { "listDatabases": 1 }))
                     .map_err(words)?;
-                let list = found
-                    .get("databases")
-                    .and_then(Datum::as_list)
-                    .unwrap_or_default()
-                    .to_vec();
+                let list = found.get("databases").and_then(Datum::as_list);
+                let list = list.unwrap_or_default().iter().filter_map(Datum::as_object);
+                let list = list.map(|d| {
+                    let field = |name: &str| d.get(name).cloned().unwrap_or(Datum::Null);
+                    document! { "name": field("name"), "bytes": field("sizeOnDisk") }.into()
+                });
+                let list = list.collect();
                 Ok(Query {
                     sql: typed(list),
                     note: Some("/use NAME goes there.".into()),
@@ -499,10 +501,7 @@ impl Describe for Remote {
                             .and_then(Datum::as_list)
                             .unwrap_or_default()
                             .iter()
-                            .filter_map(|r| {
-                                let r = r.as_object()?;
-                                Some(format!("{} on {}", r.get("role")?.as_text()?, r.get("db")?.as_text()?))
-                            })
+                            .filter_map(|r| Some(role(r.as_object()?)))
                             .collect();
                         let field = |name: &str| u.get(name).cloned().unwrap_or(Datum::Null);
                         document! { "name": field("user"), "database": field("db"), "roles": roles.join(", ") }.into()
@@ -524,25 +523,55 @@ impl Describe for Remote {
                     .and_then(Datum::as_object)
                     .cloned()
                     .unwrap_or_default();
-                let list = ["authenticatedUserPrivileges", "authenticatedUserRoles"]
-                    .iter()
-                    .find_map(|name| {
-                        info.get(name)
-                            .and_then(Datum::as_list)
-                            .filter(|l| !l.is_empty())
-                    });
-                let note = if list.is_none() {
+                let of = |name: &str| {
+                    let list = info.get(name).and_then(Datum::as_list).unwrap_or_default();
+                    list.iter().filter_map(Datum::as_object)
+                };
+                let mut list: Vec<Datum> = of("authenticatedUserPrivileges").map(right).collect();
+                // A server that tells no rights still tells the roles.
+                if list.is_empty() {
+                    list = of("authenticatedUserRoles")
+                        .map(|r| document! { "role": role(r) }.into())
+                        .collect();
+                }
+                let note = if list.is_empty() {
                     "Nobody is logged in: what is open to all is allowed."
                 } else {
                     "What the present user may."
                 };
                 Ok(Query {
-                    sql: typed(list.unwrap_or_default().to_vec()),
+                    sql: typed(list),
                     note: Some(note.into()),
                 })
             }
         }
     }
+}
+
+/// A role and the database it belongs to, in words.
+fn role(role: &Document) -> String {
+    let field = |name: &str| role.get(name).and_then(Datum::as_text).unwrap_or_default();
+    format!("{} on {}", field("role"), field("db"))
+}
+
+/// One of the privileges that `connectionStatus` tells: what it is about, and what may be done with it.
+fn right(of: &Document) -> Datum {
+    let resource = of.get("resource").and_then(Datum::as_object);
+    let field = |name: &str| resource?.get(name).and_then(Datum::as_text);
+    let on = match (field("db"), field("collection")) {
+        (Some(""), Some("")) => "every database".to_string(),
+        (Some(db), Some("")) => format!("every collection of {db}"),
+        (Some(""), Some(name)) => format!("{name} of every database"),
+        (Some(db), Some(name)) => format!("{db}.{name}"),
+        _ if resource.is_some_and(|r| r.get("anyResource").is_some()) => "everything".into(),
+        _ => "the whole server".into(),
+    };
+    let actions = of
+        .get("actions")
+        .and_then(Datum::as_list)
+        .unwrap_or_default();
+    let may: Vec<&str> = actions.iter().filter_map(Datum::as_text).collect();
+    document! { "on": on, "rights": may.join(", ") }.into()
 }
 
 impl Collections for Remote {
@@ -655,5 +684,37 @@ impl Served for Remote {
         ))?;
         self.address.set_password(Some(new.clone()));
         Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use idle_tide_core::document::extended::{Form, text_of};
+
+    #[test]
+    fn rights_are_told_in_words() {
+        for (resource, on) in [
+            (
+                document! { "db": "haven", "collection": "" },
+                "every collection of haven",
+            ),
+            (
+                document! { "db": "haven", "collection": "landings" },
+                "haven.landings",
+            ),
+            (document! { "db": "", "collection": "" }, "every database"),
+            (
+                document! { "db": "", "collection": "views" },
+                "views of every database",
+            ),
+            (document! { "cluster": true }, "the whole server"),
+            (document! { "anyResource": true }, "everything"),
+        ] {
+            let actions = Datum::List(vec!["find".into(), "insert".into()]);
+            let told = right(&document! { "resource": resource, "actions": actions });
+            let wanted = format!(r#"{{"on":"{on}","rights":"find, insert"}}"#);
+            assert_eq!(text_of(&told, Form::Relaxed), wanted);
+        }
     }
 }
