@@ -174,7 +174,23 @@ impl Rows {
     }
 
     /// Adds rows, whose columns may stand in another order; columns that are new stand at the end.
-    pub(crate) fn add(&mut self, other: Rows) {
+    pub(crate) fn add(&mut self, mut other: Rows) {
+        if self.columns.is_empty() {
+            self.columns = std::mem::take(&mut other.columns);
+            self.rows.append(&mut other.rows);
+            return;
+        }
+        let names = |of: &Rows| {
+            of.columns
+                .iter()
+                .map(|column| column.name.clone())
+                .collect::<Vec<_>>()
+        };
+        if names(self) == names(&other) {
+            other.fill();
+            self.rows.append(&mut other.rows);
+            return;
+        }
         let mut places = Vec::with_capacity(other.columns.len());
         for column in other.columns {
             let known = self.columns.iter().position(|own| own.name == column.name);
@@ -193,10 +209,41 @@ impl Rows {
         }
     }
 
-    /// What tells a row apart.
-    pub(crate) fn key_of(&self, row: &[Value]) -> Vec<Vec<u8>> {
-        let text = |place: &usize| row[*place].as_ref().plain().into_bytes();
-        self.key.iter().map(text).collect()
+    /// What tells a row apart: the texts of its key, each with its length before it.
+    pub(crate) fn key_of(&self, row: &[Value]) -> Vec<u8> {
+        let mut key = Vec::new();
+        for place in &self.key {
+            let at = key.len();
+            key.extend_from_slice(&[0; 8]);
+            row[*place].as_ref().write_plain(&mut key);
+            let length = (key.len() - at - 8) as u64;
+            key[at..at + 8].copy_from_slice(&length.to_le_bytes());
+        }
+        key
+    }
+
+    /// For each of these rows the one of the same key among others, which have the same columns.
+    fn matched(&self, others: Vec<Vec<Value>>) -> Vec<Option<Vec<Value>>> {
+        let same = |row: &Vec<Value>, other: &Vec<Value>| {
+            let mut places = self.key.iter();
+            places.all(|place| row[*place] == other[*place])
+        };
+        // Asked for by their keys they mostly come in the same order.
+        let in_order = self.rows.len() == others.len()
+            && self
+                .rows
+                .iter()
+                .zip(&others)
+                .all(|(row, other)| same(row, other));
+        if in_order {
+            return others.into_iter().map(Some).collect();
+        }
+        let mut others: HashMap<_, _> = others
+            .into_iter()
+            .map(|row| (self.key_of(&row), row))
+            .collect();
+        let rows = self.rows.iter();
+        rows.map(|row| others.remove(&self.key_of(row))).collect()
     }
 
     /// Takes out rows that were met before.
@@ -245,20 +292,12 @@ pub(crate) fn side_by_side(mut before: Rows, after: Option<Rows>) -> (ResultSet,
     let known = before.rows.len();
     before.add(after);
     let after = before.rows.split_off(known);
-    let after: HashMap<_, _> = after
-        .into_iter()
-        .map(|row| (before.key_of(&row), row))
-        .collect();
-    let now: Vec<Option<&Vec<Value>>> = before
-        .rows
-        .iter()
-        .map(|row| after.get(&before.key_of(row)))
-        .collect();
+    let now = before.matched(after);
     let width = before.columns.len();
     let differs = |column: &usize| {
         let rows = before.rows.iter().zip(&now);
         rows.into_iter()
-            .any(|(row, now)| now.is_none_or(|now| now[*column] != row[*column]))
+            .any(|(row, now)| now.as_ref().is_none_or(|now| now[*column] != row[*column]))
     };
     let all_gone = now.iter().all(Option::is_none);
     let key = |column: &usize| before.key.contains(column);
@@ -288,16 +327,21 @@ pub(crate) fn side_by_side(mut before: Rows, after: Option<Rows>) -> (ResultSet,
         columns.push(before.columns[place].clone());
         from.push((place, false));
     }
-    let rows = before.rows.iter().zip(&now).map(|(row, now)| {
-        let value = |(place, is_after): &(usize, bool)| match (is_after, now) {
-            (false, _) => row[*place].clone(),
-            (true, Some(now)) => now[*place].clone(),
-            (true, None) => Value::Missing,
+    // Each cell goes to one place.
+    let rows = before.rows.into_iter().zip(now).map(|(mut row, mut now)| {
+        let value = |(place, is_after): &(usize, bool)| {
+            let row = if *is_after {
+                now.as_mut()
+            } else {
+                Some(&mut row)
+            };
+            row.map_or(Value::Missing, |row| {
+                std::mem::replace(&mut row[*place], Value::Missing)
+            })
         };
         from.iter().map(value).collect()
     });
-    let rows = rows.collect();
-    (ResultSet::of_rows(columns, rows), pairs)
+    (ResultSet::of_rows(columns, rows.collect()), pairs)
 }
 
 #[cfg(test)]

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
+use idle_tide_core::result::ResultSet;
 use idle_tide_core::{Catalog, Object, Value};
 use idle_tide_draw::picture::{counted, grouped, lasting};
 use idle_tide_engines::{Connection, EngineError, Fault, Outcome};
@@ -13,7 +14,7 @@ use idle_tide_lang::dialect::Family;
 use idle_tide_lang::statement::{Change, Does};
 use parking_lot::RwLock;
 
-use crate::changed_rows::{ID, Key, MOST, Rows, side_by_side, which};
+use crate::changed_rows::{ID, Key, MOST, Pairs, Rows, side_by_side, which};
 use crate::count::count_one;
 use crate::entry::Content;
 use crate::face::{Request, Returned};
@@ -28,8 +29,12 @@ use crate::task::{Bench, Lane, Work};
 
 /// Documents that are shown of a change: files are read from their beginning for them.
 const MOST_DOCUMENTS: usize = 500;
-/// Rows that are asked for by their keys at once.
+/// Rows that are asked for by their keys at once, where a condition tells each apart: SQLite takes a depth of a thousand.
 const AT_ONCE: usize = 500;
+/// The same where one column is the key: of a longer list MariaDB makes a table.
+const IN_A_LIST: usize = 999;
+/// The same of PostgreSQL, which looks a list up in a hash table.
+const IN_A_LONG_LIST: usize = 5_000;
 /// A change that names so many rows by their key, or fewer, is not looked at first, unless the settings say otherwise.
 const LOOK_FROM: usize = 10;
 /// Storage engines of MariaDB and MySQL that can take changes back.
@@ -143,9 +148,38 @@ pub(crate) struct Look {
 /// What was seen of it.
 struct Seen {
     outcome: Outcome,
-    rows: Option<Rows>,
-    after: Option<Rows>,
+    rows: Option<Shown>,
     elsewhere: Elsewhere,
+}
+
+/// The rows that it chooses, or makes, as they are shown.
+struct Shown {
+    set: ResultSet,
+    /// Columns that stand before and after.
+    pairs: Pairs,
+    count: u64,
+    /// Whether there are more than are shown.
+    more: bool,
+    /// Whether a key tells them apart.
+    keyed: bool,
+    /// Whether they stand before and after.
+    compared: bool,
+}
+
+impl Shown {
+    fn of(rows: Rows, after: Option<Rows>) -> Self {
+        let (count, more, keyed) = (rows.rows.len() as u64, rows.more, !rows.key.is_empty());
+        let compared = after.is_some();
+        let (set, pairs) = side_by_side(rows, after);
+        Shown {
+            set,
+            pairs,
+            count,
+            more,
+            keyed,
+            compared,
+        }
+    }
 }
 
 /// Rows of other tables that were changed with it.
@@ -254,7 +288,12 @@ impl Look {
         }
         let dialect = connection.dialect();
         let mut found = Rows::default();
-        for some in before.rows.chunks(AT_ONCE) {
+        let at_once = match (dialect.family, self.key.columns.len()) {
+            (Family::Postgres, 1) => IN_A_LONG_LIST,
+            (Family::Mariadb | Family::Sqlite, 1) => IN_A_LIST,
+            _ => AT_ONCE,
+        };
+        for some in before.rows.chunks(at_once) {
             let table = &self.change.table.written;
             let read = self.key.read(table);
             let keys = which(&self.key, some, &before.key, dialect);
@@ -357,8 +396,8 @@ impl Look {
         elsewhere.tables.extend(taken);
         Ok(Seen {
             outcome,
-            rows,
-            after,
+            // A hundred thousand rows take their time, and the interface does not wait for it.
+            rows: rows.map(|rows| Shown::of(rows, after)),
             elsewhere,
         })
     }
@@ -586,11 +625,10 @@ impl Task for Look {
         turn.start(Watch::over(&held));
         turn.session.held = Some(held);
         let content = match seen.rows {
-            Some(rows) if !rows.rows.is_empty() => {
-                let (set, pairs) = side_by_side(rows, seen.after);
+            Some(rows) if rows.count > 0 => {
                 let covering = turn.services.covering.clone();
-                let mut sheet = Sheet::new(Arc::new(RwLock::new(set))).covered_by(covering);
-                sheet.pairs = pairs;
+                let mut sheet = Sheet::new(Arc::new(RwLock::new(rows.set))).covered_by(covering);
+                sheet.pairs = rows.pairs;
                 Content::Rows(sheet)
             }
             _ => Content::Page(page.clone()),
@@ -679,12 +717,12 @@ impl Look {
             Some(rows) => rows,
         };
         let changed = seen.outcome.changed.unwrap_or(0);
-        let shown = rows.rows.len() as u64;
-        let part = match (self.change.does, &seen.after) {
+        let shown = rows.count;
+        let part = match (self.change.does, rows.compared) {
             (Does::Delete, _) => "as they were",
             (Does::Insert, _) => "as they would be: those with a key above the largest before",
-            (_, Some(_)) => "before and after",
-            _ if rows.key.is_empty() => {
+            (_, true) => "before and after",
+            _ if !rows.keyed => {
                 "as they were: no key tells them apart, so they cannot be shown as they would be"
             }
             _ => {
@@ -707,7 +745,7 @@ impl Look {
                 grouped(changed)
             ));
         }
-        (seen.after.is_none() && self.change.does == Does::Update).then(|| format!("Shown {part}."))
+        (!rows.compared && self.change.does == Does::Update).then(|| format!("Shown {part}."))
     }
 }
 
