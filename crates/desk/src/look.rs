@@ -3,8 +3,7 @@
 //! `verbs::statement`.
 
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
-use std::time::Duration;
+use std::time::{Duration, SystemTime};
 
 use idle_tide_core::result::ResultSet;
 use idle_tide_core::{Catalog, Object, Value};
@@ -417,7 +416,7 @@ impl Look {
                 "select relname, n_tup_ins + n_tup_upd + n_tup_del from pg_catalog.pg_stat_xact_user_tables where n_tup_ins + n_tup_upd + n_tup_del > 0"
             }
             Family::Mariadb if after || self.within => {
-                return rows_of_transaction(connection, ticket, after);
+                return rows_of_transaction(connection, ticket);
             }
             Family::Sqlite => "select '', total_changes()",
             _ => return Ok(None),
@@ -477,41 +476,48 @@ impl Look {
 }
 
 /// How many rows the transaction has changed so far, as a server of the MySQL family tells of it; `None` if it does not.
-/// `began` is whether it has changed something, so that the server has to know of it.
 ///
-/// The server keeps its book of transactions for as long as somebody has read it within the last tenth of a second. What it
-/// tells is of now if it knows this very question, which bears a number for that.
+/// The status of its engine says so of now, with the statement each session runs, so that a remark nobody else makes finds
+/// the own one. (Its table of transactions is of some moment before for as long as anybody reads it often.)
 fn rows_of_transaction(
     connection: &mut dyn Connection,
     ticket: u64,
-    began: bool,
 ) -> Result<Option<Vec<(String, u64)>>, EngineError> {
-    static ASKED: AtomicU64 = AtomicU64::new(0);
-    for time in 0..30 {
-        let number = ASKED.fetch_add(1, Ordering::Relaxed);
-        let question = format!(
-            "select trx_rows_modified, trx_query like '%(question {number} of {})%' from information_schema.innodb_trx where trx_mysql_thread_id = connection_id()",
-            std::process::id()
-        );
+    let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH);
+    let nanoseconds = now.map_or(0, |now| now.as_nanos());
+    let remark = format!("/* looked at by {} at {nanoseconds} */", std::process::id());
+    let question = format!("show engine innodb status {remark}");
+    // A session that another looks at in this moment is listed without its statement.
+    for _ in 0..3 {
         let mut rows = Rows::default();
         match connection.run(ticket, &question, &mut rows) {
             // Not everybody may ask.
             Err(error) if is_refusal(&error) => return Ok(None),
             asked => asked?,
         };
-        if let [row] = &rows.rows[..]
-            && row[1].as_ref().plain() == "1"
-        {
-            let count = row[0].as_ref().plain().parse().unwrap_or(0);
+        let status = rows.rows.first().and_then(|row| row.last());
+        let status = status.map_or(String::new(), |status| status.as_ref().plain());
+        if let Some(count) = undo_entries(&status, &remark) {
             return Ok(Some(vec![(String::new(), count)]));
         }
-        if rows.rows.is_empty() && !began && time > 1 {
-            return Ok(Some(Vec::new()));
-        }
-        // Others who read it too must not fall into step with this.
-        std::thread::sleep(Duration::from_millis(101 + (time * 7) % 20));
     }
     Ok(None)
+}
+
+/// How many rows a transaction has changed, from the status of the engine (its undo log has an entry a row): the
+/// transaction of the session whose statement has the remark in it. `None` where the list is cut, or does not have it.
+fn undo_entries(status: &str, remark: &str) -> Option<u64> {
+    let (_, list) = status.split_once("LIST OF TRANSACTIONS")?;
+    let mut each = list.split("---TRANSACTION").skip(1);
+    let own = each.find(|part| part.contains(remark))?;
+    let Some((_, entries)) = own.split_once("undo log entries ") else {
+        return Some(0);
+    };
+    entries
+        .split(|c: char| !c.is_ascii_digit())
+        .next()?
+        .parse()
+        .ok()
 }
 
 /// Whether the server refused it, and goes on.

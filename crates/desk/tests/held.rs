@@ -3,6 +3,7 @@
 
 use std::path::Path;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};
 
@@ -263,6 +264,19 @@ fn a_change_is_seen_before_and_after_and_by_nobody_else() {
 fn what_goes_with_it_is_counted_and_new_rows_are_shown() {
     for family in FAMILIES {
         let berth = Berth::new(family, "held_counted");
+        let reading = Arc::new(AtomicBool::new(family == "mariadb"));
+        let reads = reading.clone();
+        let mut other = berth.other();
+        // Somebody who reads a server's table of transactions all the time keeps it from being of now.
+        let reader = std::thread::spawn(move || {
+            while reads.load(Ordering::Relaxed) {
+                run(
+                    &mut *other,
+                    "select count(*) from information_schema.innodb_trx",
+                );
+                std::thread::sleep(Duration::from_millis(20));
+            }
+        });
         let mut s = berth.session();
         let text = s.hold("delete from berths where depth < 5;");
         assert!(
@@ -299,6 +313,8 @@ fn what_goes_with_it_is_counted_and_new_rows_are_shown() {
         };
         assert!(text.contains(words), "{family}: {text}");
         s.settle("/keep");
+        reading.store(false, Ordering::Relaxed);
+        reader.join().expect("read");
     }
 }
 
