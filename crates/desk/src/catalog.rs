@@ -39,6 +39,8 @@ pub(crate) struct ReadCatalog {
     read: Option<Read>,
     /// What it is to say of the change before it; one that began earlier does not know of that.
     check: Option<Check>,
+    /// Which reading of the session it is.
+    number: u64,
 }
 
 impl ReadCatalog {
@@ -51,6 +53,7 @@ impl ReadCatalog {
             for_command: false,
             read: None,
             check: None,
+            number: 0,
         }
     }
 
@@ -114,6 +117,8 @@ impl Work for ReadCatalog {
 impl Task for ReadCatalog {
     fn begin(&mut self, turn: &mut Turn<'_>) {
         self.check = turn.session.check.take();
+        turn.session.catalog_readings.0 += 1;
+        self.number = turn.session.catalog_readings.0;
     }
 
     fn ended(self: Box<Self>, turn: &mut Turn<'_>, how: Result<(), EngineError>) -> Next {
@@ -122,13 +127,18 @@ impl Task for ReadCatalog {
             then,
             for_command,
             check,
+            number,
             ..
         } = *self;
         let mut script = None;
         if let Some(read) = read {
-            turn.session.catalog = Arc::new(read.catalog);
-            turn.session.ties = Arc::new(read.ties);
             script = read.script;
+            // What began later, on the other connection, knows more.
+            if number > turn.session.catalog_readings.1 {
+                turn.session.catalog_readings.1 = number;
+                turn.session.catalog = Arc::new(read.catalog);
+                turn.session.ties = Arc::new(read.ties);
+            }
         }
         let stopped = how
             .as_ref()

@@ -288,6 +288,8 @@ pub struct Session {
     /// The links of the catalog, guessed ones after those declared.
     pub(crate) ties: Arc<Vec<Tie>>,
     pub(crate) catalog_known: bool,
+    /// How many times reading the catalog began, and which of them gave what is known.
+    pub(crate) catalog_readings: (u64, u64),
     /// The entry that becomes the arrival card.
     pub(crate) arriving: Option<EntryId>,
     /// Figures that were gathered, by their tables.
@@ -351,6 +353,7 @@ impl Session {
             catalog: Arc::default(),
             ties: Arc::default(),
             catalog_known: false,
+            catalog_readings: (0, 0),
             arriving: None,
             figures: HashMap::new(),
             bearings: Bearings::of(""),

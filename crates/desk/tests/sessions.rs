@@ -419,6 +419,34 @@ fn a_second_connection_that_is_lost_is_done_without() {
 }
 
 #[test]
+fn a_catalog_that_was_read_late_does_not_take_the_place_of_a_newer_one() {
+    let beside = Arc::new(Script {
+        tables: vec!["old"],
+        cues: Mutex::new([("catalog".to_string(), Cue::Wait)].into()),
+        ..Script::default()
+    });
+    let north = Arc::new(Script {
+        tables: vec!["new"],
+        beside: Some(Arc::clone(&beside)),
+        ..Script::default()
+    });
+    let mut h = Harbour::new(&north);
+    h.run("insert into t values (1);");
+    // Only the first connection sees what is temporary.
+    h.run("create temporary table x (n);");
+    h.until("the newer one", |desk| {
+        desk.catalog().table("new").is_some()
+    });
+    beside.let_go();
+    h.until("the check of the insert, with the older one", |desk| {
+        desk.entries()
+            .iter()
+            .any(|entry| words(entry).contains("7 rows in t"))
+    });
+    assert!(h.desk.catalog().table("new").is_some());
+}
+
+#[test]
 fn an_order_is_stopped_and_the_rows_stay() {
     let mut h = Harbour::new(&Script::new(&[]));
     h.open_south();

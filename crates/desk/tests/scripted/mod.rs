@@ -46,6 +46,8 @@ pub struct Script {
     pub notes: Vec<String>,
     /// A second connection of its own, if it has one.
     pub beside: Option<Arc<Script>>,
+    /// What stands in its catalog beside the table `t`.
+    pub tables: Vec<&'static str>,
 }
 
 impl Script {
@@ -188,7 +190,10 @@ impl Describe for Scripted {
     fn catalog(&mut self, ticket: u64, _: &mut dyn FnMut(Catalog)) -> Result<Catalog, EngineError> {
         self.0.act(ticket, "catalog")?;
         let mut catalog = Catalog::default();
-        catalog.objects.push(Object::new("main", "t", Kind::Table));
+        for table in ["t"].iter().chain(&self.0.tables) {
+            let table = Object::new("main", *table, Kind::Table);
+            catalog.objects.push(table);
+        }
         Ok(catalog)
     }
 
@@ -202,7 +207,11 @@ impl Describe for Scripted {
         self.0.act(ticket, "script").map(|_| "create all".into())
     }
 
-    fn count_rows(&mut self, _: u64, _: &mut Catalog, _: Duration) {}
+    fn count_rows(&mut self, _: u64, catalog: &mut Catalog, _: Duration) {
+        for object in &mut catalog.objects {
+            object.rows = Some(7);
+        }
+    }
 
     fn listing(&mut self, _: Listing<'_>) -> Result<Query, String> {
         Err("There is none.".into())
