@@ -62,6 +62,10 @@ fn column(flavour: Flavour, definition: &str) -> String {
             if !matches!(name, "note" | "report" | "description" | "body") {
                 swap(&mut words, "text", "varchar(190)");
             }
+            // Reserved in MySQL.
+            if name == "rank" {
+                words = words.replacen("rank", "`rank`", 1);
+            }
         }
     }
     words
@@ -73,6 +77,7 @@ pub fn schema(flavour: Flavour) -> Vec<String> {
     let mut after = Vec::new();
     let source = format!("{SQLITE_SCHEMA}\n{}\n", wide_table());
     let mut table: Option<(String, String, Vec<String>)> = None;
+    let mut links: Vec<String> = Vec::new();
     let mut other = String::new();
     for line in source.lines().filter(|line| !line.starts_with("--")) {
         let (code, comment) = match line.split_once(" -- ") {
@@ -88,7 +93,9 @@ pub fn schema(flavour: Flavour) -> Vec<String> {
         }
         if let Some((name, about, parts)) = &mut table {
             if code.starts_with(')') {
+                parts.append(&mut links);
                 let mut sql = format!("create table {name} (\n{}\n)", parts.join(",\n"));
+                sql.push_str(characters(flavour));
                 if !about.is_empty() {
                     match flavour {
                         Flavour::Mariadb => {
@@ -106,12 +113,18 @@ pub fn schema(flavour: Flavour) -> Vec<String> {
                 continue;
             }
             let mut part = column(flavour, code.trim_end().trim_end_matches(','));
+            if flavour == Flavour::Mariadb
+                && let Some((column, referred)) = part.clone().split_once(" references ")
+            {
+                // MySQL before version 9 passes over what stands beside the column.
+                let field = column.split_whitespace().next().unwrap_or("");
+                links.push(format!("  foreign key ({field}) references {referred}"));
+                part = column.to_string();
+            }
             if let Some(comment) = comment {
                 match flavour {
-                    // A comment stands before what the column refers to.
                     Flavour::Mariadb => {
-                        let at = part.find(" references ").unwrap_or(part.len());
-                        part.insert_str(at, &format!(" comment {}", text(flavour, comment)));
+                        part.push_str(&format!(" comment {}", text(flavour, comment)));
                     }
                     Flavour::Postgres => {
                         let field = part.split_whitespace().next().unwrap_or("").to_string();
@@ -143,7 +156,7 @@ pub fn schema(flavour: Flavour) -> Vec<String> {
             let sql = sql.trim().trim_end_matches(';');
             match sql.split_whitespace().nth(1) {
                 Some("virtual") => statements.push(match flavour {
-                    Flavour::Mariadb => "create table notices (title varchar(190), body text, fulltext (title, body))".into(),
+                    Flavour::Mariadb => format!("create table notices (title varchar(190), body text, fulltext (title, body)){}", characters(flavour)),
                     Flavour::Postgres => "create table notices (title text, body text)".into(),
                 }),
                 Some("trigger") => statements.extend(trigger(flavour)),
@@ -155,6 +168,14 @@ pub fn schema(flavour: Flavour) -> Vec<String> {
         }
     }
     statements
+}
+
+/// The characters that a table takes, where the server's own may be too few.
+fn characters(flavour: Flavour) -> &'static str {
+    match flavour {
+        Flavour::Mariadb => " character set utf8mb4",
+        Flavour::Postgres => "",
+    }
 }
 
 fn trigger(flavour: Flavour) -> Vec<String> {

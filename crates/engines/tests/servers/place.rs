@@ -15,17 +15,32 @@ pub fn place(name: &str) -> String {
     })
 }
 
+/// One server of each kind. MySQL is left out where it could not be made; scripts/test-servers says so at the end.
+pub fn servers() -> Vec<&'static str> {
+    let mysql = std::env::var("HAVEN_MYSQL_PORT").is_ok();
+    let all = ["postgres", "mariadb", "mysql"];
+    all.into_iter().filter(|s| *s != "mysql" || mysql).collect()
+}
+
+/// Many rows of MySQL, which has no sequence tables: those of four lists, each with each.
+pub const MANY_OF_MYSQL: &str = "select a.id from information_schema.collations a, information_schema.collations b, information_schema.collations c, information_schema.collations d";
+
+/// A database that every server of a kind has.
+pub fn first(server: &str) -> &'static str {
+    if server.starts_with("postgres") {
+        "postgres"
+    } else {
+        "harbour"
+    }
+}
+
 /// The address of a server, with a password.
 pub fn url(server: &str, database: &str) -> String {
     let port = place(&format!(
         "HAVEN_{}_PORT",
         server.to_uppercase().replace('-', "_")
     ));
-    let scheme = if server.starts_with("postgres") {
-        "postgres"
-    } else {
-        "mariadb"
-    };
+    let scheme = server.split('-').next().unwrap_or_default();
     format!("{scheme}://haven:the%20owner%27s%20secret@127.0.0.1:{port}/{database}")
 }
 
@@ -99,7 +114,7 @@ pub fn one(connection: &mut dyn Connection, sql: &str) -> String {
 
 /// A database of its own for a test.
 pub fn own(server: &str, name: &str) -> Box<dyn Connection> {
-    let mut admin = connect(server, if server == "postgres" { "postgres" } else { "" });
+    let mut admin = connect(server, first(server));
     run(&mut *admin, &format!("drop database if exists {name}")).expect("dropped");
     run(&mut *admin, &format!("create database {name}")).expect("made");
     connect(server, name)

@@ -1,4 +1,4 @@
-//! One suite over SQLite, PostgreSQL and MariaDB. Where a family differs, the difference is a line in
+//! One suite over SQLite, PostgreSQL, MariaDB and MySQL. Where a family differs, the difference is a line in
 //! [`DIFFERENCES`] with its reason.
 
 use std::time::Duration;
@@ -8,12 +8,18 @@ use idle_tide_engines::sqlite::Sqlite;
 use idle_tide_engines::{Access, Connection, Fault};
 use idle_tide_lang::correct::Complaint;
 
-use crate::place::{Keep, connect, run};
+use crate::place::{Keep, own, run, servers};
 
 /// What a family does otherwise: the family, the check, what comes instead, and why.
 const DIFFERENCES: &[(&str, &str, &str, &str)] = &[
     (
         "MariaDB",
+        "definitions are part of a transaction",
+        "kept",
+        "it commits before every definition",
+    ),
+    (
+        "MySQL",
         "definitions are part of a transaction",
         "kept",
         "it commits before every definition",
@@ -35,6 +41,18 @@ const DIFFERENCES: &[(&str, &str, &str, &str)] = &[
         "exact decimal numbers",
         "Number(\"0.30\")",
         "the sum of literals keeps their scale",
+    ),
+    (
+        "MySQL",
+        "exact decimal numbers",
+        "Number(\"0.30\")",
+        "the sum of literals keeps their scale",
+    ),
+    (
+        "MySQL",
+        "true is a boolean",
+        "Integer(1)",
+        "true is the number 1",
     ),
     (
         "MariaDB",
@@ -291,10 +309,7 @@ fn suite(c: &mut dyn Connection) {
 #[test]
 fn one_suite_for_all_families() {
     suite(&mut Sqlite::memory().expect("opens"));
-    for (server, first) in [("postgres", "postgres"), ("mariadb", "")] {
-        let mut admin = connect(server, first);
-        run(&mut *admin, "drop database if exists shared").expect("dropped");
-        run(&mut *admin, "create database shared").expect("made");
-        suite(&mut *connect(server, "shared"));
+    for server in servers() {
+        suite(&mut *own(server, "shared"));
     }
 }

@@ -8,7 +8,7 @@ use idle_tide_engines::{
     Ask, Connection, LinkState, OpenError, OpenOptions, Overrides, Source, Trouble, open,
 };
 
-use crate::place::{Answers, connect, one, open_with, place, url};
+use crate::place::{Answers, connect, first, one, open_with, place, servers, url};
 
 fn opened(
     address: &str,
@@ -185,7 +185,8 @@ fn a_secure_shell_is_checked_and_lets_in_by_key_and_by_password() {
 #[test]
 fn a_command_carries_the_connection() {
     // What a relay in a container would do, without a container.
-    for (server, database) in [("postgres", "postgres"), ("mariadb", "")] {
+    for server in servers() {
+        let database = first(server);
         let port = place(&format!("HAVEN_{}_PORT", server.to_uppercase()));
         let relay = "import socket,sys,threading,os\ns=socket.create_connection(('127.0.0.1',int(sys.argv[1])))\ndef up():\n while True:\n  b=os.read(0,65536)\n  if not b: break\n  s.sendall(b)\n os._exit(0)\nthreading.Thread(target=up,daemon=True).start()\nwhile True:\n b=s.recv(65536)\n if not b: break\n os.write(1,b)";
         let with_python = Command::new("python3")
@@ -224,7 +225,8 @@ fn a_command_carries_the_connection() {
 #[test]
 fn certificates_are_checked() {
     let tls = |file: &str| format!("{}/tls/{file}", place("HAVEN_SERVERS"));
-    for (server, database) in [("postgres", "postgres"), ("mariadb", "")] {
+    for server in servers() {
+        let database = first(server);
         let with = |more: &str| open_with(&format!("{}?{more}", url(server, database)), vec![]);
         let mut c = with(&format!("tls=verify&tls-authority={}", tls("ca.crt")))
             .unwrap_or_else(|e| panic!("{server}: {e}"));
@@ -285,12 +287,9 @@ fn what_keeps_one_out_is_told_apart() {
         .local_addr()
         .expect("address")
         .port();
-    for (server, database) in [("postgres", "postgres"), ("mariadb", "")] {
-        let scheme = if server == "postgres" {
-            "postgres"
-        } else {
-            "mariadb"
-        };
+    for server in servers() {
+        let database = first(server);
+        let scheme = server;
         let address = url(server, database);
         let trouble = |address: &str| {
             open_with(address, vec!["x", "x", "x"])
