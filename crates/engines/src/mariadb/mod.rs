@@ -40,8 +40,8 @@ use crate::trouble::{Ask, OpenError, Trouble};
 pub(crate) use reading::acting;
 use types::How;
 
-/// The versions that the tests run against.
-const TESTED: [&str; 1] = ["10.11"];
+/// The versions that the tests run against, of each of the two.
+const TESTED: &[(&str, &[&str])] = &[("MariaDB", &["10.11"]), ("MySQL", &["9.7"])];
 
 /// A connection to one MariaDB or MySQL server.
 pub struct Mariadb {
@@ -189,25 +189,27 @@ impl Mariadb {
         })?;
         this.ask_bearings()?;
         let version = this.bearings.version.clone();
-        let tested = TESTED
+        let of_kind = TESTED
             .iter()
-            .any(|tested| version.starts_with(&format!("{tested}.")));
-        if this.is_mysql {
-            this.bearings.warnings.push("This is a MySQL server; this program is tested with MariaDB, whose protocol it shares.".into());
-        } else if !tested {
+            .find(|(name, _)| *name == this.bearings.family);
+        let tested = of_kind.map_or(&[][..], |(_, versions)| versions);
+        if !tested
+            .iter()
+            .any(|tested| version.starts_with(&format!("{tested}.")))
+        {
             let of = |text: &str| -> Vec<u32> {
                 text.split('.')
                     .filter_map(|part| part.parse().ok())
                     .collect()
             };
-            let word = if of(&version) > of(TESTED[TESTED.len() - 1]) {
+            let word = if Some(of(&version)) > tested.last().map(|last| of(last)) {
                 "newer"
             } else {
                 "older"
             };
             this.bearings.warnings.push(format!(
                 "This server is {word} than what this program is tested with ({}).",
-                TESTED.join(", ")
+                tested.join(", ")
             ));
         }
         this.bearings

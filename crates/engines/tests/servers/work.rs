@@ -429,11 +429,10 @@ fn hidden_writes_are_refused() {
     ];
     for server in servers() {
         let mut other = own(server, "hidden");
-        let mut setup = vec![
-            "create table t (a integer)",
-            "insert into t values (1)",
-            "create sequence s",
-        ];
+        let mut setup = vec!["create table t (a integer)", "insert into t values (1)"];
+        if server != "mysql" {
+            setup.push("create sequence s");
+        }
         setup.extend(match server {
             "postgres" => [
                 "create function tidy() returns int language plpgsql as 'begin insert into t values (3); return 1; end'",
@@ -471,6 +470,10 @@ fn hidden_writes_are_refused() {
             MARIADB
         };
         for write in BOTH.iter().chain(own_list) {
+            // A remark, to MySQL.
+            if server == "mysql" && write.starts_with("/*M!") {
+                continue;
+            }
             let ran = run(&mut *c, write);
             let rows = one(&mut *other, "select count(*) from t");
             assert!(
@@ -481,7 +484,7 @@ fn hidden_writes_are_refused() {
         }
         for read in READ
             .iter()
-            .filter(|read| server == "mariadb" || !read.starts_with("show"))
+            .filter(|read| server != "postgres" || !read.starts_with("show"))
         {
             run(&mut *c, read).unwrap_or_else(|error| panic!("{server}: {read}: {error:?}"));
         }
