@@ -52,7 +52,7 @@ fn words(topic: &str) -> &'static [&'static str] {
         ],
         "servers" => &[
             "An address is postgres://USER@HOST:PORT/DATABASE or mariadb:// (mysql://) likewise; every part can be left out. postgres or mariadb alone takes the rest from --host, --port, --user, --database, from the environment (PGHOST and its kin, MYSQL_HOST and its kin), or from the local socket.",
-            "tls=off, try, require or verify in the address says how the link is encrypted. Beyond this machine it is verify unless you say otherwise: the server has to prove its name. tls-authority=FILE names your own authority, tls-certificate=FILE and tls-key=FILE a certificate of your own.",
+            "tls=off, try, require, authority or verify in the address says how the link is encrypted. Beyond this machine it is verify unless you say otherwise: the server has to prove its name; with authority it is enough that your authority made the certificate, for whatever name. tls-authority=FILE names your own authority, tls-certificate=FILE and tls-key=FILE a certificate of your own.",
             "via=USER@HOST:PORT in the address, or --via, goes through a secure shell: with the agent, the usual key files, via-key=FILE, or a password. Its host key is checked against ~/.ssh/known_hosts (via-known-hosts=FILE); a new one is asked about, a changed one refused.",
             "--through 'COMMAND' lets a command carry the connection on its standard input and output: how one reaches a server in a container that publishes no port.",
             "/use goes to another database; with PostgreSQL over a new connection, so an open transaction is asked about first. /reopen --as USER comes as somebody else, to see what they see; /back returns.",

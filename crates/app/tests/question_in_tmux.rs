@@ -141,3 +141,10 @@ fn the_question_on_postgresql() {
 fn the_question_on_mariadb() {
     on_server("mariadb", "HAVEN_MARIADB_PORT", "");
 }
+
+#[test]
+fn the_question_on_mysql() {
+    if terminal::has_mysql() {
+        on_server("mysql", "HAVEN_MYSQL_PORT", "");
+    }
+}

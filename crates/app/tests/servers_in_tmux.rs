@@ -6,7 +6,7 @@ mod terminal;
 use std::path::Path;
 use std::process::Command;
 
-use terminal::{OWNER, Tmux, load, owner, place};
+use terminal::{OWNER, Tmux, has_mysql, load, owner, place};
 
 /// Every file under a folder that holds one of the words.
 fn holding(dir: &Path, words: &[&str]) -> Vec<String> {
@@ -229,6 +229,67 @@ fn a_whole_task_on_mariadb() {
 }
 
 #[test]
+fn a_whole_task_on_mysql() {
+    if !has_mysql() {
+        return;
+    }
+    whole_task(&Family {
+        scheme: "mysql",
+        port: place("HAVEN_MYSQL_PORT"),
+        first: "",
+        version: "MySQL 9.7",
+        sleep: "select sleep(60);",
+        make_mate: &[
+            "drop user if exists mate",
+            "create user mate identified by 'the mate''s word'",
+            "grant select on task.berths to mate",
+        ],
+    });
+}
+
+/// A role is taken again on the way into a database that is open to it alone.
+#[test]
+fn what_only_a_role_may_enter_is_reopened() {
+    if !has_mysql() {
+        return;
+    }
+    let port = place("HAVEN_MYSQL_PORT");
+    owner(
+        &format!("mysql://haven@127.0.0.1:{port}/"),
+        &[
+            "drop database if exists locker",
+            "create database locker",
+            "create table locker.keys_of (a integer)",
+            "drop role if exists keeper",
+            "drop user if exists pilot",
+            "create role keeper",
+            "create user pilot identified by 'pw'",
+            "grant select on locker.* to keeper",
+            "grant keeper to pilot",
+        ],
+    );
+    let t = Tmux::open(142, 42);
+    let program = env!("CARGO_BIN_EXE_idle-tide");
+    t.line(&format!("{program} mysql://pilot@127.0.0.1:{port}/"));
+    t.until("Password of pilot");
+    t.line("pw");
+    t.until("Try ");
+    t.line("set role keeper;");
+    t.until("Done");
+    t.line("/use locker");
+    t.when("the database", |screen| {
+        let top = screen.lines().next();
+        top.is_some_and(|top| top.contains(" locker "))
+    });
+    t.line("/reopen");
+    t.when("a second arrival, in the role", |screen| {
+        screen.contains("in the role keeper") && screen.contains("Try ")
+    });
+    t.line("select count(*) as seen from keys_of;");
+    t.until("seen");
+}
+
+#[test]
 fn a_lost_connection_is_said_and_reopened_on_the_users_key() {
     let control = place("HAVEN_CONTROL");
     let run = |verb: &str, server: &str| {
@@ -240,7 +301,11 @@ fn a_lost_connection_is_said_and_reopened_on_the_users_key() {
     for (server, scheme, database) in [
         ("postgres-b", "postgres", "postgres"),
         ("mariadb-b", "mariadb", "harbour"),
+        ("mysql-b", "mysql", "harbour"),
     ] {
+        if scheme == "mysql" && !has_mysql() {
+            continue;
+        }
         let port = place(&format!(
             "HAVEN_{}_PORT",
             server.to_uppercase().replace('-', "_")
@@ -258,10 +323,9 @@ fn a_lost_connection_is_said_and_reopened_on_the_users_key() {
         t.until("Password of haven");
         t.line(OWNER);
         t.until("Try ");
-        t.line(if scheme == "postgres" {
-            "set statement_timeout = '77s';"
-        } else {
-            "set max_statement_time = 77;"
+        t.line(match scheme {
+            "postgres" => "set statement_timeout = '77s';",
+            _ => "set lock_wait_timeout = 77;",
         });
         t.until("Done");
         t.line("begin;");
@@ -287,7 +351,7 @@ fn a_lost_connection_is_said_and_reopened_on_the_users_key() {
         t.line(if scheme == "postgres" {
             "show statement_timeout;"
         } else {
-            "select @@max_statement_time;"
+            "select @@lock_wait_timeout;"
         });
         t.until("77");
         t.line("select count(*) as kept from tides_kept;");

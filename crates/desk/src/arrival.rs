@@ -3,7 +3,7 @@
 
 use idle_tide_core::{Catalog, Kind, Object};
 use idle_tide_draw::picture::{counted, grouped};
-use idle_tide_engines::{Access, Bearings, LinkState, ServerBearings};
+use idle_tide_engines::{Access, Bearings, LinkState, Proof, ServerBearings};
 
 use crate::page::{Line, Page, Tone};
 use crate::settings::{Visit, Writes};
@@ -14,11 +14,18 @@ pub fn link_words(server: &ServerBearings) -> (String, Tone) {
         LinkState::Socket => ("local socket".into(), Tone::Faint),
         LinkState::Encrypted {
             version,
-            verified: true,
+            proof: Proof::Name,
         } => (format!("{version}, verified"), Tone::Faint),
         LinkState::Encrypted {
             version,
-            verified: false,
+            proof: Proof::Authority,
+        } => (
+            format!("{version}, its authority verified, not its name"),
+            Tone::Faint,
+        ),
+        LinkState::Encrypted {
+            version,
+            proof: Proof::None,
         } if server.local => (version.clone(), Tone::Faint),
         LinkState::Encrypted { version, .. } => {
             (format!("{version}, server not verified"), Tone::Care)
@@ -358,7 +365,7 @@ fn say_tries(page: &mut Page, tries: [(String, String); 3]) {
 pub fn bearings_page(source: &str, bearings: &Bearings, writes: Writes) -> Page {
     let mut page = Page::new();
     let mut row = |name: &str, value: String, tone: Tone| {
-        page.line(Line::new().column(Tone::Faint, name, 16).and(tone, value));
+        page.line(Line::new().column(Tone::Faint, name, 22).and(tone, value));
     };
     row("source", source.to_string(), Tone::Heading);
     let database = match bearings.database.as_str() {

@@ -7,6 +7,7 @@ use std::time::{Duration, Instant};
 
 use idle_tide_core::{Column, RowBatch};
 use idle_tide_engines::{EngineError, Fault, Sink};
+use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::Family;
 
 use crate::catalog::ReadCatalog;
@@ -232,7 +233,7 @@ impl Task for Watch {
             }
             return Next::Keep;
         }
-        if let Some(question) = who_waits(turn.session.dialect.family) {
+        if let Some(question) = who_waits(turn.session.dialect) {
             turn.start(WhoWaits {
                 entry: self.entry,
                 question,
@@ -248,10 +249,13 @@ impl Task for Watch {
 }
 
 /// The question that answers who waits for what this session holds; `None` where nobody tells.
-fn who_waits(family: Family) -> Option<&'static str> {
-    match family {
+fn who_waits(dialect: &Dialect) -> Option<&'static str> {
+    match dialect.family {
         Family::Postgres => Some(
             "select distinct coalesce(u.usename, 'somebody') from pg_catalog.pg_locks l left join pg_catalog.pg_stat_get_activity(null) a on a.pid = l.pid left join pg_catalog.pg_user u on u.usesysid = a.usesysid where not l.granted and pg_catalog.pg_backend_pid() = any(pg_catalog.pg_blocking_pids(l.pid))",
+        ),
+        Family::Mariadb if dialect.name == "MySQL" => Some(
+            "select distinct r.processlist_user from performance_schema.data_lock_waits w join performance_schema.threads r on r.thread_id = w.requesting_thread_id join performance_schema.threads b on b.thread_id = w.blocking_thread_id where b.processlist_id = connection_id()",
         ),
         Family::Mariadb => Some(
             "select distinct p.user from information_schema.innodb_lock_waits w join information_schema.innodb_trx r on r.trx_id = w.requesting_trx_id join information_schema.innodb_trx b on b.trx_id = w.blocking_trx_id join information_schema.processlist p on p.id = r.trx_mysql_thread_id where b.trx_mysql_thread_id = connection_id()",

@@ -10,6 +10,7 @@ use idle_tide_lang::dialect::Family;
 use percent_encoding::{AsciiSet, CONTROLS, percent_decode_str, utf8_percent_encode};
 use secrecy::SecretString;
 
+use crate::engine::Proof;
 use crate::trouble::OpenError;
 
 /// How the link is encrypted, and whether the server has to prove who it is.
@@ -21,8 +22,21 @@ pub enum TlsMode {
     Try,
     /// Always; it need not prove who it is.
     Require,
+    /// Always, with a certificate of a known authority, for whatever name.
+    Authority,
     /// Always, with a certificate of a known authority in the name of the host.
     Verify,
+}
+
+impl TlsMode {
+    /// What the server has to prove.
+    pub fn proof(self) -> Proof {
+        match self {
+            TlsMode::Off | TlsMode::Try | TlsMode::Require => Proof::None,
+            TlsMode::Authority => Proof::Authority,
+            TlsMode::Verify => Proof::Name,
+        }
+    }
 }
 
 /// What TLS needs.
@@ -114,6 +128,8 @@ impl Eq for Secrets {}
 pub struct Address {
     /// The family of the server.
     pub family: Family,
+    /// The scheme it was written with.
+    pub scheme: &'static str,
     /// Its host, as its own name resolution (or the way's) knows it.
     pub host: String,
     /// Its port.
@@ -228,11 +244,11 @@ pub fn schemes_in_words() -> String {
         .join(", ")
 }
 
-/// What has a scheme.
-fn of_scheme(scheme: &str) -> Option<&'static Served> {
+/// What has a scheme, and the scheme.
+fn of_scheme(scheme: &str) -> Option<(&'static Served, &'static str)> {
     SERVED
         .iter()
-        .find(|served| served.schemes.contains(&scheme))
+        .find_map(|served| Some((served, *served.schemes.iter().find(|own| **own == scheme)?)))
 }
 
 const PLAIN: &AsciiSet = &CONTROLS
@@ -363,7 +379,7 @@ impl Address {
                 schemes_in_words()
             ))
         })?;
-        let served = of_scheme(scheme).ok_or_else(|| {
+        let (served, scheme) = of_scheme(scheme).ok_or_else(|| {
             wrong(format!(
                 "Addresses that begin with {scheme}: cannot be opened. What can: {}, sqlite:PATH, a path of a SQLite file, demo.",
                 schemes_in_words()
@@ -386,6 +402,7 @@ impl Address {
         let (host, number) = host_and_port(place)?;
         let mut address = Address {
             family: served.family,
+            scheme,
             host,
             port: 0,
             socket: None,
@@ -432,12 +449,11 @@ impl Address {
                     "off" | "disable" | "disabled" => TlsMode::Off,
                     "try" | "prefer" | "allow" | "preferred" => TlsMode::Try,
                     "require" | "required" => TlsMode::Require,
-                    "verify" | "verify-full" | "verify-ca" | "verify_identity" | "verify_ca" => {
-                        TlsMode::Verify
-                    }
+                    "authority" | "verify-ca" | "verify_ca" => TlsMode::Authority,
+                    "verify" | "verify-full" | "verify_identity" => TlsMode::Verify,
                     _ => {
                         return Err(wrong(format!(
-                            "{name}={value} in the address is not known. What is: off, try, require, verify."
+                            "{name}={value} in the address is not known. What is: off, try, require, authority, verify."
                         )));
                     }
                 });
@@ -584,11 +600,6 @@ impl Address {
         own.unwrap_or(&SERVED[0])
     }
 
-    /// The scheme the address is written with.
-    pub fn scheme(&self) -> &'static str {
-        self.served().schemes[0]
-    }
-
     /// The host and port, or the socket.
     pub fn place(&self) -> String {
         match &self.socket {
@@ -616,7 +627,7 @@ impl Address {
         } else {
             part(&self.host)
         };
-        let mut text = format!("{}://{}@", self.scheme(), part(&self.user));
+        let mut text = format!("{}://{}@", self.scheme, part(&self.user));
         if self.socket.is_none() {
             text.push_str(&format!("{host}:{}", self.port));
         }
@@ -631,6 +642,7 @@ impl Address {
                 TlsMode::Off => "off",
                 TlsMode::Try => "try",
                 TlsMode::Require => "require",
+                TlsMode::Authority => "authority",
                 TlsMode::Verify => "verify",
             };
             more.push(("tls", word.into()));

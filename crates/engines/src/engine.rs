@@ -75,11 +75,22 @@ pub enum LinkState {
     Encrypted {
         /// The protocol's version, `TLS 1.3`.
         version: String,
-        /// Whether the server proved who it is.
-        verified: bool,
+        /// What the server proved of itself.
+        proof: Proof,
     },
     /// Not encrypted.
     Open,
+}
+
+/// What a server's certificate was asked to prove.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Proof {
+    /// Nothing.
+    None,
+    /// That an authority that is trusted made it, for whatever name.
+    Authority,
+    /// That too, and that it is for the host that was addressed.
+    Name,
 }
 
 /// Where a session with a server is.

@@ -9,16 +9,18 @@ use tokio_rustls::client::TlsStream;
 use tokio_rustls::rustls::client::danger::{
     HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier,
 };
+use tokio_rustls::rustls::client::{VerifierBuilderError, WebPkiServerVerifier};
 use tokio_rustls::rustls::crypto::{
     CryptoProvider, ring, verify_tls12_signature, verify_tls13_signature,
 };
 use tokio_rustls::rustls::pki_types::pem::PemObject;
 use tokio_rustls::rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName, UnixTime};
 use tokio_rustls::rustls::{
-    ClientConfig, DigitallySignedStruct, Error, RootCertStore, SignatureScheme,
+    CertificateError, ClientConfig, DigitallySignedStruct, Error, RootCertStore, SignatureScheme,
 };
 
-use crate::address::{Address, TlsMode};
+use crate::address::Address;
+use crate::engine::Proof;
 use crate::trouble::{OpenError, Trouble};
 
 /// An error of TLS in words.
@@ -34,7 +36,7 @@ pub(crate) fn trouble(host: &str, said: &str) -> OpenError {
     } else if lower.contains("notvalidforname") || lower.contains("not valid for name") {
         (
             format!("The server's certificate is not for the name {host}."),
-            "Use the name that the certificate is for, or check whether something else answers there.",
+            "Use the name that the certificate is for, or check whether something else answers there. tls=authority in the address takes any name that your authority vouches for.",
         )
     } else if lower.contains("expired") {
         (
@@ -88,14 +90,32 @@ pub(crate) fn config(address: &Address) -> Result<ClientConfig, OpenError> {
     let builder = ClientConfig::builder_with_provider(Arc::clone(&provider))
         .with_safe_default_protocol_versions()
         .map_err(fail)?;
-    let builder = if address.tls_mode() == TlsMode::Verify {
+    let roots = || {
         let mut roots = RootCertStore::empty();
         roots.add_parsable_certificates(authorities(address)?);
-        builder.with_root_certificates(roots)
+        Ok::<_, OpenError>(roots)
+    };
+    let authority = match address.tls_mode().proof() {
+        Proof::Authority => {
+            let verifier = WebPkiServerVerifier::builder_with_provider(
+                Arc::new(roots()?),
+                Arc::clone(&provider),
+            );
+            let said = |error: VerifierBuilderError| trouble(&address.host, &error.to_string());
+            Some(verifier.build().map_err(said)?)
+        }
+        Proof::None | Proof::Name => None,
+    };
+    let builder = if address.tls_mode().proof() == Proof::Name {
+        builder.with_root_certificates(roots()?)
     } else {
+        let verifier = AnyName {
+            provider,
+            authority,
+        };
         builder
             .dangerous()
-            .with_custom_certificate_verifier(Arc::new(AnyCertificate(provider)))
+            .with_custom_certificate_verifier(Arc::new(verifier))
     };
     match (&address.tls.certificate, &address.tls.key) {
         (Some(certificate), Some(key)) => {
@@ -130,20 +150,33 @@ pub(crate) async fn encrypt<S: AsyncRead + AsyncWrite + Unpin>(
         .map_err(|error| trouble(&address.host, &error.to_string()))
 }
 
-/// Accepts any certificate: the link is encrypted, the server not proven.
+/// Accepts a certificate for any name: the link is encrypted, and who made the certificate is proven where an authority is
+/// to vouch for it.
 #[derive(Debug)]
-struct AnyCertificate(Arc<CryptoProvider>);
+struct AnyName {
+    provider: Arc<CryptoProvider>,
+    authority: Option<Arc<WebPkiServerVerifier>>,
+}
 
-impl ServerCertVerifier for AnyCertificate {
+impl ServerCertVerifier for AnyName {
     fn verify_server_cert(
         &self,
-        _: &CertificateDer<'_>,
-        _: &[CertificateDer<'_>],
-        _: &ServerName<'_>,
-        _: &[u8],
-        _: UnixTime,
+        certificate: &CertificateDer<'_>,
+        between: &[CertificateDer<'_>],
+        name: &ServerName<'_>,
+        ocsp: &[u8],
+        now: UnixTime,
     ) -> Result<ServerCertVerified, Error> {
-        Ok(ServerCertVerified::assertion())
+        let Some(authority) = &self.authority else {
+            return Ok(ServerCertVerified::assertion());
+        };
+        match authority.verify_server_cert(certificate, between, name, ocsp, now) {
+            // The name is looked at last, when all else is proven.
+            Err(Error::InvalidCertificate(
+                CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. },
+            )) => Ok(ServerCertVerified::assertion()),
+            verified => verified,
+        }
     }
 
     fn verify_tls12_signature(
@@ -156,7 +189,7 @@ impl ServerCertVerifier for AnyCertificate {
             message,
             certificate,
             signature,
-            &self.0.signature_verification_algorithms,
+            &self.provider.signature_verification_algorithms,
         )
     }
 
@@ -170,11 +203,13 @@ impl ServerCertVerifier for AnyCertificate {
             message,
             certificate,
             signature,
-            &self.0.signature_verification_algorithms,
+            &self.provider.signature_verification_algorithms,
         )
     }
 
     fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
-        self.0.signature_verification_algorithms.supported_schemes()
+        self.provider
+            .signature_verification_algorithms
+            .supported_schemes()
     }
 }

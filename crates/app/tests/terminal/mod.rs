@@ -144,6 +144,12 @@ impl Drop for Tmux {
 pub const OWNER: &str = "the owner's secret";
 
 /// A place that scripts/test-servers tells.
+/// Whether MySQL is there: it is left out where it could not be made, and scripts/test-servers says so.
+#[allow(dead_code)]
+pub fn has_mysql() -> bool {
+    std::env::var("HAVEN_MYSQL_PORT").is_ok()
+}
+
 pub fn place(name: &str) -> String {
     std::env::var(name).unwrap_or_else(|_| {
         panic!("{name} is not set: these tests need the servers that scripts/test starts")

@@ -297,7 +297,19 @@ impl Opening {
             What::Taken => return Err(OpenError::cancelled()),
         };
         let asker = Asker(at.reporter.clone());
-        let mut connection = open(&origin.source, origin.options, &asker)?;
+        let in_a_role = self.restore.as_ref().is_some_and(|(bearings, _)| {
+            let server = bearings.server.as_ref();
+            server.is_some_and(|server| server.role.is_some())
+        });
+        let mut connection = match open(&origin.source, origin.options, &asker) {
+            // It may be open to the role alone, which is taken before it is entered.
+            Err(error) if in_a_role && error.trouble == Trouble::NoDatabase => {
+                let mut server = origin.source.clone();
+                server.set_database("");
+                open(&server, origin.options, &asker)?
+            }
+            opened => opened?,
+        };
         if let Some((bearings, settings)) = &self.restore {
             if let Some(server) = connection.served() {
                 server.follow(bearings)?;

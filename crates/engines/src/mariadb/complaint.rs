@@ -8,6 +8,9 @@ use crate::address::Address;
 use crate::engine::{EngineError, Fault};
 use crate::trouble::{OpenError, Trouble};
 
+/// What is said when nothing but a new password is taken.
+pub(super) const EXPIRED: &str = "The password of this user has expired: the server takes nothing before a new one. /change-password gives it.";
+
 /// The text between the first pair of single quotes, and what follows it.
 fn quoted(message: &str) -> Option<&str> {
     message.split('\'').nth(1)
@@ -53,6 +56,17 @@ pub(super) fn of_server(error: &ServerError, statement: &str) -> EngineError {
         1048 | 1062 | 1169 | 1216 | 1217 | 1364 | 1451 | 1452 | 1557 | 1586 | 3819 | 4025 => {
             (Fault::Constraint, None)
         }
+        1820 => (
+            Fault::Denied,
+            Some(EXPIRED.to_string()),
+        ),
+        3948 | 4166 => (
+            Fault::Denied,
+            Some(
+                "This server takes no files of the machines that work with it: whoever runs it sets local_infile."
+                    .to_string(),
+            ),
+        ),
         1046 => (
             Fault::Statement,
             Some(
@@ -172,6 +186,15 @@ pub(super) fn of_login(error: &Error, address: &Address, last_words: Option<Stri
                         address.user, address.database
                     ),
                     "Leave it out of the address and see with /databases which may be entered.",
+                    said,
+                ),
+                1862 => make(
+                    Trouble::Login,
+                    format!(
+                        "The password of {} has expired at {place}, and the server lets nobody in with it.",
+                        address.user
+                    ),
+                    "Whoever runs it gives a new one: alter user NAME identified by, or turns disconnect_on_expired_password off; then /change-password can be used here.",
                     said,
                 ),
                 1040 | 1203 | 1226 => make(

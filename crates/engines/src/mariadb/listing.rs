@@ -48,10 +48,14 @@ pub(super) fn listing(of: &mut Mariadb, what: Listing<'_>) -> Query {
             let sees = of.ask("select 1 from mysql.user limit 0").is_ok();
             let only = name.map_or(String::new(), |name| {
                 let plain = of.dialect.quote_text(name.rsplit('.').next().unwrap_or(name));
-                format!(" where name = {plain} or name like concat({plain}, '.%')")
+                // What is granted on the whole database, or on everything, is granted on it too.
+                format!(" where (name = {plain} or name like concat({plain}, '.%') \
+                    or kind = 'everything' or kind = 'database' and database() like name) and rights <> 'usage'")
             });
+            // MySQL cuts lists after 1024 letters.
+            let whole = if of.is_mysql { "/*+ set_var(group_concat_max_len = 1048576) */ " } else { "" };
             let sql = format!(
-                "select * from (\
+                "select {whole}* from (\
                  select 'table' as kind, table_schema as \"database\", table_name as name, grantee, lower(group_concat(privilege_type order by privilege_type separator ', ')) as rights, max(is_grantable) = 'YES' as \"may pass on\" \
                    from information_schema.table_privileges group by table_schema, table_name, grantee \
                  union all select 'column', table_schema, concat(table_name, '.', column_name), grantee, lower(group_concat(privilege_type separator ', ')), max(is_grantable) = 'YES' \

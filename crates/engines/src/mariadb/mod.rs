@@ -6,7 +6,9 @@ mod catalog;
 mod complaint;
 pub(crate) mod hello;
 mod listing;
+mod local;
 mod reading;
+mod roles;
 mod types;
 
 use std::pin::pin;
@@ -17,7 +19,7 @@ use futures_util::poll;
 use idle_tide_core::{Catalog, Object, ValueRef};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::{MARIADB, mariadb};
-use idle_tide_lang::statement::{Effect, summary};
+use idle_tide_lang::statement::{Effect, called, summary};
 use mysql_async::consts::StatusFlags;
 use mysql_async::prelude::Queryable;
 use mysql_async::{ClientIdentity, Conn, DriverError, Error, Opts, OptsBuilder, SslOpts, Value};
@@ -28,7 +30,7 @@ use tokio::time::timeout;
 use crate::address::{Address, SecretFor, TlsMode};
 use crate::engine::{
     Access, Bearings, Beside, Connection, Control, Describe, EngineError, Fault, LinkState,
-    Listing, Outcome, Query, Served, ServerBearings, Sink,
+    Listing, Outcome, Proof, Query, Served, ServerBearings, Sink,
 };
 use crate::gather::{Gather, HAND_OVER};
 use crate::reach::{End, PATIENCE, Reach};
@@ -37,6 +39,7 @@ use crate::served::{
     not_while_refusing, runtime,
 };
 use crate::trouble::{Ask, OpenError, Trouble};
+use local::Local;
 pub(crate) use reading::acting;
 use types::How;
 
@@ -60,6 +63,8 @@ pub struct Mariadb {
     gone: bool,
     bearings: Bearings,
     stale: bool,
+    /// Whether the session compares as the tables do.
+    collated: bool,
 }
 
 fn options(
@@ -85,11 +90,18 @@ fn options(
         End::Tcp(host, port) => builder.ip_or_hostname(host).tcp_port(port),
     };
     if encrypt {
-        let verify = address.tls_mode() == TlsMode::Verify;
+        let proof = address.tls_mode().proof();
+        let verify = proof != Proof::None;
+        // Whether the name alone is wrong the driver reads in the words of the error, and the words that it looks for stand
+        // in them no longer: a name that has them is not that of any certificate, and the words are there.
+        let name = match proof {
+            Proof::Authority => "NotValidForName".to_string(),
+            Proof::None | Proof::Name => address.host.clone(),
+        };
         let mut tls = SslOpts::default()
-            .with_danger_tls_hostname_override(Some(address.host.clone()))
+            .with_danger_tls_hostname_override(Some(name))
             .with_danger_accept_invalid_certs(!verify)
-            .with_danger_skip_domain_validation(!verify);
+            .with_danger_skip_domain_validation(proof != Proof::Name);
         if verify {
             let roots = crate::tls::authorities(address)?;
             tls = tls
@@ -187,7 +199,14 @@ impl Mariadb {
         let mut this = crate::served::log_in(address, ask, &mut |password| {
             Self::connect(address, &reach, password.as_ref())
         })?;
-        this.ask_bearings()?;
+        match this.ask_bearings() {
+            // The rest is asked when there is a new one.
+            Err(error) if error.code.starts_with("1820 ") => {
+                this.bearings.warnings.push(complaint::EXPIRED.into());
+                return Ok(this);
+            }
+            asked => asked?,
+        }
         let version = this.bearings.version.clone();
         let of_kind = TESTED
             .iter()
@@ -268,6 +287,7 @@ impl Mariadb {
                 ..Bearings::of("MariaDB")
             },
             stale: true,
+            collated: false,
         })
     }
 
@@ -317,7 +337,7 @@ impl Mariadb {
         // What only one of the two knows stands in a comment that only that one runs.
         let rows = self.ask(
             "select version(), @@version_comment, database(), user(), current_user(), @@hostname, @@port, @@sql_mode, \
-             @@session.time_zone, @@system_time_zone, @@global.read_only, @@character_set_server, @@collation_connection, connection_id(), \
+             @@session.time_zone, @@system_time_zone, @@global.read_only, @@character_set_server, @@collation_connection, @@collation_database, @@collation_server, connection_id(), \
              @@version_compile_os, @@autocommit, \
              exists (select 1 from information_schema.user_privileges where privilege_type = 'SUPER' \
                and grantee = concat('''', replace(current_user(), '@', '''@'''), '''')) \
@@ -343,10 +363,10 @@ impl Mariadb {
         self.dialect = mariadb(self.is_mysql, &mode);
         let (zone, system_zone) = (next(), next());
         let read_only = next() == "1";
-        let (charset, collation, process, os, autocommit) =
-            (next(), next(), next(), next(), next());
+        let (charset, mut collation, usual) = (next(), next(), [next(), next()]);
+        let (process, os, autocommit) = (next(), next(), next());
         let all_powerful = next() == "1";
-        let role = Some(next()).filter(|role| !role.is_empty() && role != "NONE");
+        let role = roles::shown(&next());
         let isolation = next();
         let session_reads_only = next() == "1";
         let server = next();
@@ -370,7 +390,7 @@ impl Mariadb {
             (None, "") => LinkState::Open,
             (None, version) => LinkState::Encrypted {
                 version: version.replace("TLSv", "TLS "),
-                verified: self.address.tls_mode() == TlsMode::Verify,
+                proof: self.address.tls_mode().proof(),
             },
         };
         self.bearings.server = Some(ServerBearings {
@@ -396,6 +416,16 @@ impl Mariadb {
                 text
             }
         };
+        if !std::mem::replace(&mut self.collated, true) {
+            let characters = |of: &String| of.split('_').next().unwrap_or_default().to_string();
+            let mut same = usual.iter();
+            let own = same.find(|usual| characters(usual) == characters(&collation));
+            // The driver's own choice differs from that of the tables, and the server compares no variable with them then.
+            if let Some(own) = own.filter(|own| **own != collation) {
+                self.ask(&format!("set collation_connection = {own}"))?;
+                collation.clone_from(own);
+            }
+        }
         self.bearings.facts = vec![
             ("says of itself".into(), format!("{whole}, {comment}, {os}")),
             ("its own name".into(), format!("{hostname}:{port}")),
@@ -498,6 +528,10 @@ impl Mariadb {
                         }
                         (Some(Value::Bytes(bytes)), How::Bits(count)) => {
                             types::bits(bytes, *count, &mut room);
+                            gather.batch.push_text(&room);
+                        }
+                        (Some(Value::Bytes(bytes)), How::Vector) => {
+                            types::vector(bytes, &mut room);
                             gather.batch.push_text(&room);
                         }
                         _ => gather.batch.push(ValueRef::Null),
@@ -604,12 +638,20 @@ impl Connection for Mariadb {
             return Err(not_sent());
         };
         let id = conn.id();
+        let local = match Local::of(statement, self.dialect, conn) {
+            Ok(local) => local,
+            Err(error) => {
+                self.tickets.end();
+                return Err(error);
+            }
+        };
         let (stream, tickets) = (Self::stream(conn, statement, counts, sink), &self.tickets);
         let result = self.runtime.block_on(async {
             // An error of the driver is no error of waiting for it.
             let done = tickets.unless_cut(async { Ok(stream.await) });
             done.await.unwrap_or_else(|cut| Err(Stopped::Ours(cut)))
         });
+        let sent = local.map(Local::close);
         let mut interrupted = false;
         let mut result = result.map_err(|stopped| match stopped {
             Stopped::Driver(error) => self.failed(&error, statement),
@@ -630,6 +672,13 @@ impl Connection for Mariadb {
         if interrupted {
             self.settle();
         }
+        // A pause that is stopped ends with a row that says so.
+        if interrupted
+            && result.is_ok()
+            && called(statement, self.dialect).iter().any(|f| f == "sleep")
+        {
+            result = Err(EngineError::cancelled());
+        }
         // A comment alone is nothing to the server.
         if matches!(&result, Err(error) if error.code.starts_with("1065 ")) {
             result = Ok(Outcome::default());
@@ -649,6 +698,7 @@ impl Connection for Mariadb {
         self.stale |= may_move(statement, &about) || result.is_err();
         let result = match result {
             Ok(mut outcome) => {
+                outcome.notes.extend(sent);
                 if warnings > 0 && about.verb != "show" && !interrupted {
                     for row in self.ask("show warnings limit 20").unwrap_or_default() {
                         if let [Some(level), Some(code), Some(message)] = &row[..] {
@@ -735,6 +785,11 @@ impl Served for Mariadb {
     fn beside(&self) -> Option<Beside> {
         let (mut address, reach) = (self.address.clone(), Arc::clone(&self.reach));
         address.database.clone_from(&self.bearings.database);
+        // A database may be open to the role alone, which is taken after the login.
+        let role = self.bearings.server.as_ref().and_then(|s| s.role.as_ref());
+        if role.is_some() {
+            address.database.clear();
+        }
         Some(Box::new(move || {
             let mut other =
                 crate::served::log_in(&address, &crate::trouble::Silent, &mut |password| {
@@ -749,8 +804,8 @@ impl Served for Mariadb {
         let mine = self.bearings.server.as_ref().and_then(|s| s.role.clone());
         let theirs = bearings.server.as_ref().and_then(|s| s.role.clone());
         if mine != theirs {
-            let role = theirs.map_or("none".to_string(), |role| self.dialect.quote_text(&role));
-            self.ask(&format!("set role {role}"))?;
+            let take = roles::take(theirs.as_deref(), self.is_mysql, self.dialect);
+            self.ask(&take)?;
             self.stale = true;
         }
         if self.bearings.database != bearings.database && !bearings.database.is_empty() {

@@ -16,6 +16,8 @@ pub(super) enum How {
     As(Reading),
     /// So many bits.
     Bits(u32),
+    /// Numbers of four bytes each, as a list.
+    Vector,
 }
 
 /// How the values of a column are read.
@@ -31,6 +33,7 @@ pub(super) fn how(column: &mysql_async::Column) -> How {
         T::MYSQL_TYPE_FLOAT | T::MYSQL_TYPE_DOUBLE => Reading::Float,
         T::MYSQL_TYPE_DECIMAL | T::MYSQL_TYPE_NEWDECIMAL => Reading::Number,
         T::MYSQL_TYPE_BIT => return How::Bits(column.column_length()),
+        T::MYSQL_TYPE_VECTOR => return How::Vector,
         T::MYSQL_TYPE_GEOMETRY => Reading::Bytes,
         T::MYSQL_TYPE_TINY_BLOB
         | T::MYSQL_TYPE_MEDIUM_BLOB
@@ -83,6 +86,7 @@ fn declared(column: &mysql_async::Column) -> String {
         T::MYSQL_TYPE_TIMESTAMP | T::MYSQL_TYPE_TIMESTAMP2 => "timestamp".into(),
         T::MYSQL_TYPE_BIT => format!("bit({})", column.column_length()),
         T::MYSQL_TYPE_JSON => "json".into(),
+        T::MYSQL_TYPE_VECTOR => format!("vector({})", column.column_length() / 4),
         T::MYSQL_TYPE_GEOMETRY => "geometry".into(),
         _ if flags.contains(ColumnFlags::ENUM_FLAG) => "enum".into(),
         _ if flags.contains(ColumnFlags::SET_FLAG) => "set".into(),
@@ -106,9 +110,22 @@ fn declared(column: &mysql_async::Column) -> String {
     if matches!(name.as_str(), "time" | "datetime" | "timestamp") && (1..=6).contains(&decimals) {
         name = format!("{name}({decimals})");
     }
-    if flags.contains(ColumnFlags::ZEROFILL_FLAG) {
+    // Years, bits and moments have no sign either, and say so.
+    let signed = matches!(
+        column.column_type(),
+        T::MYSQL_TYPE_TINY
+            | T::MYSQL_TYPE_SHORT
+            | T::MYSQL_TYPE_INT24
+            | T::MYSQL_TYPE_LONG
+            | T::MYSQL_TYPE_LONGLONG
+            | T::MYSQL_TYPE_FLOAT
+            | T::MYSQL_TYPE_DOUBLE
+            | T::MYSQL_TYPE_DECIMAL
+            | T::MYSQL_TYPE_NEWDECIMAL
+    );
+    if flags.contains(ColumnFlags::ZEROFILL_FLAG) && signed {
         name.push_str(" zerofill");
-    } else if flags.contains(ColumnFlags::UNSIGNED_FLAG) && name != "year" {
+    } else if flags.contains(ColumnFlags::UNSIGNED_FLAG) && signed {
         name.push_str(" unsigned");
     }
     name
@@ -130,6 +147,17 @@ pub(super) fn column(of: &mysql_async::Column) -> Column {
         origin: known.then_some(origin),
         path: None,
     }
+}
+
+/// The numbers of a vector (IEEE 754, four bytes each, the least first) as a list that the server reads back the same.
+pub(super) fn vector(bytes: &[u8], out: &mut Vec<u8>) {
+    let numbers = bytes.chunks_exact(4).map(|four| {
+        let number = f32::from_le_bytes([four[0], four[1], four[2], four[3]]);
+        format!("{number:?}").trim_end_matches(".0").to_string()
+    });
+    let list = numbers.collect::<Vec<_>>().join(", ");
+    out.clear();
+    out.extend_from_slice(format!("[{list}]").as_bytes());
 }
 
 /// Bits as digits, as many as the column has.

@@ -66,7 +66,7 @@ async fn connect(
             };
             let state = LinkState::Encrypted {
                 version: version.into(),
-                verified: mode == TlsMode::Verify,
+                proof: mode.proof(),
             };
             Ok((Box::new(encrypted), state))
         }

@@ -5,7 +5,7 @@ use std::process::Command;
 
 use idle_tide_dock::server::{Listening, Server, Settings, Store, Tls, listen};
 use idle_tide_engines::{
-    Connection, LinkState, Listing, OpenError, OpenOptions, Silent, Source, Trouble, open,
+    Connection, LinkState, Listing, OpenError, OpenOptions, Proof, Silent, Source, Trouble, open,
 };
 
 use crate::place::{connect, run, server};
@@ -70,7 +70,7 @@ fn an_encrypted_link_is_verified_and_says_so() {
             .as_ref()
             .map(|s| s.link.clone())
         {
-            Some(LinkState::Encrypted { verified, .. }) => verified,
+            Some(LinkState::Encrypted { proof, .. }) => proof == Proof::Name,
             other => panic!("{other:?}"),
         }
     };

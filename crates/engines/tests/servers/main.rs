@@ -1,6 +1,7 @@
 //! Against real servers, which scripts/test-servers starts; without them these tests fail and say so.
 
 mod faults;
+mod mysql;
 mod place;
 mod rebuild;
 mod shared;

@@ -5,7 +5,7 @@ use std::sync::Mutex;
 
 use idle_tide_engines::open as open_source;
 use idle_tide_engines::{
-    Ask, Connection, LinkState, OpenError, OpenOptions, Overrides, Source, Trouble, open,
+    Ask, Connection, LinkState, OpenError, OpenOptions, Overrides, Proof, Source, Trouble, open,
 };
 
 use crate::place::{Answers, connect, first, one, open_with, place, servers, url};
@@ -211,6 +211,23 @@ fn a_command_carries_the_connection() {
         assert!(matches!(at.link, LinkState::Encrypted { .. }), "{at:?}");
         let mut beside = c.served().expect("a server").beside().expect("beside")().expect("opens");
         assert_eq!(one(&mut *beside, "select 8"), "8");
+        // An authority that vouches for another name.
+        let authority = format!("{}/tls/ca.crt", place("HAVEN_SERVERS"));
+        let of_mode = |mode: &str| {
+            let address = format!("{address}?tls={mode}&tls-authority={authority}");
+            opened(&address, &more, says(true, vec![]))
+        };
+        let error = of_mode("verify").err().expect("refused");
+        assert_eq!(error.trouble, Trouble::Tls, "{server}: {error}");
+        assert!(error.checks[0].contains("tls=authority"), "{error}");
+        let mut c = of_mode("authority").unwrap_or_else(|e| panic!("{server}: {e}"));
+        assert!(matches!(
+            c.bearings().server.expect("server").link,
+            LinkState::Encrypted {
+                proof: Proof::Authority,
+                ..
+            }
+        ));
         let broken = Overrides {
             through: Some("echo the gate is shut >&2; exit 7".into()),
             ..Overrides::default()
@@ -232,9 +249,19 @@ fn certificates_are_checked() {
             .unwrap_or_else(|e| panic!("{server}: {e}"));
         let at = c.bearings().server.expect("server");
         assert!(
-            matches!(at.link, LinkState::Encrypted { verified: true, .. }),
+            matches!(
+                at.link,
+                LinkState::Encrypted {
+                    proof: Proof::Name,
+                    ..
+                }
+            ),
             "{at:?}"
         );
+        let error = with(&format!("tls=authority&tls-authority={}", tls("other.crt")))
+            .err()
+            .expect("refused");
+        assert_eq!(error.trouble, Trouble::Tls, "{server}: {error}");
         let error = with(&format!("tls=verify&tls-authority={}", tls("other.crt")))
             .err()
             .expect("refused");

@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use idle_tide_engines::load_harbour;
-use idle_tide_engines::{Access, Fault, LinkState, Listing};
+use idle_tide_engines::{Access, Fault, LinkState, Listing, Proof};
 use idle_tide_lang::correct::Complaint;
 
 use crate::place::{Keep, MANY_OF_MYSQL, connect, first, one, open_with, own, run, servers, url};
@@ -36,7 +36,7 @@ fn statements_transactions_and_bearings() {
             matches!(
                 at.link,
                 LinkState::Encrypted {
-                    verified: false,
+                    proof: Proof::None,
                     ..
                 }
             ),

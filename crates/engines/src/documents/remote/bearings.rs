@@ -1,6 +1,7 @@
 //! Where the session is, from what the server says.
 
 use super::*;
+use crate::engine::Proof;
 
 impl Remote {
     pub(super) fn find_bearings(&mut self) {
@@ -70,7 +71,7 @@ impl Remote {
         let link = if tls {
             LinkState::Encrypted {
                 version: "TLS".into(),
-                verified: !insecure,
+                proof: if insecure { Proof::None } else { Proof::Name },
             }
         } else {
             LinkState::Open
