@@ -61,12 +61,12 @@ fn whole_task(family: &Family) {
     let admin = format!("{scheme}://haven@127.0.0.1:{port}/{}", family.first);
     owner(
         &admin,
-        &["drop database if exists task", "create database task"],
+        &["drop database if exists a_task", "create database a_task"],
     );
-    load(&format!("{scheme}://haven@127.0.0.1:{port}/task"));
+    load(&format!("{scheme}://haven@127.0.0.1:{port}/a_task"));
     for sql in family.make_mate {
         let on = if sql.starts_with("grant") {
-            "task"
+            "a_task"
         } else {
             family.first
         };
@@ -96,13 +96,13 @@ fn whole_task(family: &Family) {
     t.line("/bearings");
     t.until("time zone");
     t.line("/databases");
-    t.until("task");
-    t.line("/use task");
+    t.until("a_task");
+    t.line("/use a_task");
     t.when("the other database", |screen| {
         screen
             .lines()
             .next()
-            .is_some_and(|top| top.contains(" task "))
+            .is_some_and(|top| top.contains(" a_task "))
     });
     t.line("/tables");
     t.until("visit_services");
@@ -186,7 +186,9 @@ fn whole_task(family: &Family) {
 
     // Back with the new one.
     t.line("clear");
-    t.line(&format!("{program} {scheme}://mate@127.0.0.1:{port}/task"));
+    t.line(&format!(
+        "{program} {scheme}://mate@127.0.0.1:{port}/a_task"
+    ));
     t.until("Password of mate");
     t.line(new);
     t.until("Try ");
@@ -223,7 +225,7 @@ fn a_whole_task_on_mariadb() {
         make_mate: &[
             "drop user if exists mate",
             "create user mate identified by 'the mate''s word'",
-            "grant select on task.berths to mate",
+            "grant select on a_task.berths to mate",
         ],
     });
 }
@@ -242,7 +244,7 @@ fn a_whole_task_on_mysql() {
         make_mate: &[
             "drop user if exists mate",
             "create user mate identified by 'the mate''s word'",
-            "grant select on task.berths to mate",
+            "grant select on a_task.berths to mate",
         ],
     });
 }
