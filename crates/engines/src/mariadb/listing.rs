@@ -3,6 +3,10 @@
 use super::Mariadb;
 use crate::engine::{Listing, Query};
 
+/// Rights on databases and on everything that are rights on what is in them.
+const OF_OBJECTS: &str = "'SELECT', 'INSERT', 'UPDATE', 'DELETE', 'CREATE', 'ALTER', 'DROP', 'INDEX', 'REFERENCES', 'TRIGGER', \
+    'CREATE VIEW', 'SHOW VIEW', 'LOCK TABLES', 'EXECUTE', 'ALTER ROUTINE', 'DELETE HISTORY'";
+
 /// The question that a list stands for.
 pub(super) fn listing(of: &mut Mariadb, what: Listing<'_>) -> Query {
     let own = "What other users may do is not shown: this user may not read the server's tables of accounts.";
@@ -49,9 +53,13 @@ pub(super) fn listing(of: &mut Mariadb, what: Listing<'_>) -> Query {
             let only = name.map_or(String::new(), |name| {
                 let plain = of.dialect.quote_text(name.rsplit('.').next().unwrap_or(name));
                 // What is granted on the whole database, or on everything, is granted on it too.
-                format!(" where (name = {plain} or name like concat({plain}, '.%') \
-                    or kind = 'everything' or kind = 'database' and database() like name) and rights <> 'usage'")
+                format!(" where name = {plain} or name like concat({plain}, '.%') \
+                    or kind = 'everything' or kind = 'database' and database() like name")
             });
+            let of_objects = match name {
+                Some(_) => format!("where privilege_type in ({OF_OBJECTS})"),
+                None => String::new(),
+            };
             // MySQL cuts lists after 1024 letters.
             let whole = if of.is_mysql { "/*+ set_var(group_concat_max_len = 1048576) */ " } else { "" };
             let sql = format!(
@@ -61,9 +69,9 @@ pub(super) fn listing(of: &mut Mariadb, what: Listing<'_>) -> Query {
                  union all select 'column', table_schema, concat(table_name, '.', column_name), grantee, lower(group_concat(privilege_type separator ', ')), max(is_grantable) = 'YES' \
                    from information_schema.column_privileges group by table_schema, table_name, column_name, grantee \
                  union all select 'database', table_schema, table_schema, grantee, lower(group_concat(privilege_type order by privilege_type separator ', ')), max(is_grantable) = 'YES' \
-                   from information_schema.schema_privileges group by table_schema, grantee \
+                   from information_schema.schema_privileges {of_objects} group by table_schema, grantee \
                  union all select 'everything', '', '*', grantee, lower(group_concat(privilege_type order by privilege_type separator ', ')), max(is_grantable) = 'YES' \
-                   from information_schema.user_privileges group by grantee \
+                   from information_schema.user_privileges {of_objects} group by grantee \
                  ) all_access{only} order by 1 desc, 2, 3, 4"
             );
             Query {
