@@ -412,6 +412,30 @@ pub(crate) fn log_in<T>(
     Err(last)
 }
 
+/// What is said of a version that the tests do not run against; `tested` has the parts of a version that count, the oldest
+/// first.
+pub(crate) fn untested(version: &str, tested: &[&str]) -> Option<String> {
+    let parts = |text: &str| -> Vec<u32> {
+        text.split('.')
+            .filter_map(|part| part.parse().ok())
+            .collect()
+    };
+    let own = parts(version);
+    if tested.iter().any(|tested| own.starts_with(&parts(tested))) {
+        return None;
+    }
+    let (oldest, newest) = (parts(tested.first()?), parts(tested.last()?));
+    let word = match () {
+        () if own < oldest => "is older than what",
+        () if own > newest => "is newer than what",
+        () => "lies between those that",
+    };
+    Some(format!(
+        "This server's version {word} this program is tested with ({}).",
+        tested.join(", ")
+    ))
+}
+
 /// A word where the server says it was reached at another port than the one addressed: something between
 /// forwards, or another server than the one meant answers.
 pub(crate) fn other_port(address: &Address, says: Option<u16>) -> Option<String> {
@@ -512,5 +536,18 @@ mod tests {
         for text in ["00042", "18446744073709551615", "-0", "", "-", "1e3"] {
             assert_eq!(integer(text.as_bytes()), None, "{text}");
         }
+    }
+
+    #[test]
+    fn a_version_that_is_not_tested_is_said() {
+        let tested = ["10.5", "10.11", "11.8"];
+        let word = |version: &str| untested(version, &tested).unwrap_or_default();
+        for same in ["10.5.23", "10.11", "11.8.9"] {
+            assert_eq!(word(same), "");
+        }
+        assert!(word("10.4.3").contains("is older"));
+        assert!(word("10.6.1").contains("lies between"));
+        assert!(word("12.0").contains("is newer"));
+        assert!(untested("9", &["13", "15"]).is_some_and(|w| w.contains("13, 15")));
     }
 }

@@ -43,8 +43,10 @@ use local::Local;
 pub(crate) use reading::acting;
 use types::How;
 
-/// The versions that the tests run against, of each of the two.
-const TESTED: &[(&str, &[&str])] = &[("MariaDB", &["10.11"]), ("MySQL", &["9.7"])];
+/// The versions of MariaDB that the tests run against (docs/versions.md).
+const TESTED: &[&str] = &["10.5", "10.11", "11.8"];
+/// Those of MySQL.
+const TESTED_MYSQL: &[&str] = &["9.7"];
 
 /// A connection to one MariaDB or MySQL server.
 pub struct Mariadb {
@@ -208,29 +210,9 @@ impl Mariadb {
             asked => asked?,
         }
         let version = this.bearings.version.clone();
-        let of_kind = TESTED
-            .iter()
-            .find(|(name, _)| *name == this.bearings.family);
-        let tested = of_kind.map_or(&[][..], |(_, versions)| versions);
-        if !tested
-            .iter()
-            .any(|tested| version.starts_with(&format!("{tested}.")))
-        {
-            let of = |text: &str| -> Vec<u32> {
-                text.split('.')
-                    .filter_map(|part| part.parse().ok())
-                    .collect()
-            };
-            let word = if Some(of(&version)) > tested.last().map(|last| of(last)) {
-                "newer"
-            } else {
-                "older"
-            };
-            this.bearings.warnings.push(format!(
-                "This server is {word} than what this program is tested with ({}).",
-                tested.join(", ")
-            ));
-        }
+        let tested = if this.is_mysql { TESTED_MYSQL } else { TESTED };
+        let untested = crate::served::untested(&version, tested);
+        this.bearings.warnings.extend(untested);
         this.bearings
             .warnings
             .extend(crate::served::other_port(address, this.says_port));

@@ -110,11 +110,12 @@ fn types(d: &Definer<'_>) -> Result<Vec<Piece>, EngineError> {
     let rows = d.of_kind(&[Kind::Type], "pg_type", "t.oid", "select t.oid, n.nspname, t.typname, t.typtype, \
         (select string_agg(quote_literal(enumlabel), ', ' order by enumsortorder) from pg_catalog.pg_enum where enumtypid = t.oid), \
         format_type(t.typbasetype, t.typtypmod), t.typnotnull, t.typdefault, \
-        (select string_agg('constraint ' || quote_ident(conname) || ' ' || pg_get_constraintdef(k.oid, true), ' ' order by conname) from pg_catalog.pg_constraint k where contypid = t.oid), \
+        (select string_agg('constraint ' || quote_ident(conname) || ' ' || pg_get_constraintdef(k.oid, true), ' ' order by conname) from pg_catalog.pg_constraint k where contypid = t.oid and contype <> 'n'), \
         (select string_agg(quote_ident(a.attname) || ' ' || format_type(a.atttypid, a.atttypmod), E',\\n    ' order by a.attnum) from pg_catalog.pg_attribute a where a.attrelid = t.typrelid and a.attnum > 0 and not a.attisdropped), \
         (select 'subtype = ' || format_type(rngsubtype, null) || case when rngsubdiff <> 0 then ', subtype_diff = ' || rngsubdiff::regproc else '' end from pg_catalog.pg_range where rngtypid = t.oid), t.typrelid, \
         (select 'collate ' || quote_ident(cn.nspname) || '.' || quote_ident(collname) from pg_catalog.pg_collation l join pg_catalog.pg_namespace cn on cn.oid = l.collnamespace \
-          join pg_catalog.pg_type b on b.oid = t.typbasetype where l.oid = t.typcollation and b.typcollation <> t.typcollation) \
+          join pg_catalog.pg_type b on b.oid = t.typbasetype where l.oid = t.typcollation and b.typcollation <> t.typcollation), \
+        (select quote_ident(conname) from pg_catalog.pg_constraint where contypid = t.oid and contype = 'n' and conname <> t.typname || '_not_null') \
         from pg_catalog.pg_type t join pg_catalog.pg_namespace n on n.oid = t.typnamespace left join pg_catalog.pg_class c on c.oid = t.typrelid \
         where (t.typtype in ('e', 'd', 'r') or t.typtype = 'c' and c.relkind = 'c') and OWN order by n.nspname, t.typname")?;
     let pieces = rows.iter().map(|row| {
@@ -130,7 +131,7 @@ fn types(d: &Definer<'_>) -> Result<Vec<Piece>, EngineError> {
                     write!(made, " default {default}").unwrap_or_default();
                 }
                 if yes(&row[6]) {
-                    made.push_str(" not null");
+                    made.push_str(&not_null(&row[13]));
                 }
                 if let Some(checks) = &row[8] {
                     write!(made, " {checks}").unwrap_or_default();
@@ -148,6 +149,14 @@ fn types(d: &Definer<'_>) -> Result<Vec<Piece>, EngineError> {
         Piece { key, text: made }
     });
     Ok(pieces.collect())
+}
+
+/// That nothing may be missing, with the name that newer servers keep for it, if it is one that was given.
+fn not_null(name: &Option<String>) -> String {
+    match name {
+        Some(name) => format!(" constraint {name} not null"),
+        None => " not null".into(),
+    }
 }
 
 fn sequences(d: &Definer<'_>, after: &mut Vec<String>) -> Result<Vec<Piece>, EngineError> {
@@ -225,7 +234,8 @@ fn columns(d: &Definer<'_>) -> Result<HashMap<String, Vec<String>>, EngineError>
     let rows = d.relations(TABLES, "c.oid", &format!("select c.oid, a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, pg_get_expr(x.adbin, x.adrelid), a.attidentity, {generated}, \
         case when a.attcollation <> t.typcollation then (select quote_ident(cn.nspname) || '.' || quote_ident(collname) from pg_catalog.pg_collation l join pg_catalog.pg_namespace cn on cn.oid = l.collnamespace where l.oid = a.attcollation) end, \
         (select ' (start with ' || s.seqstart || ' increment by ' || s.seqincrement || case when s.seqcycle then ' cycle' else '' end || ')' from pg_catalog.pg_depend o join pg_catalog.pg_sequence s on s.seqrelid = o.objid \
-          where o.classid = 'pg_class'::regclass and o.refclassid = 'pg_class'::regclass and o.refobjid = c.oid and o.refobjsubid = a.attnum and o.deptype = 'i' and (s.seqstart <> 1 or s.seqincrement <> 1 or s.seqcycle)) \
+          where o.classid = 'pg_class'::regclass and o.refclassid = 'pg_class'::regclass and o.refobjid = c.oid and o.refobjsubid = a.attnum and o.deptype = 'i' and (s.seqstart <> 1 or s.seqincrement <> 1 or s.seqcycle)), \
+        (select quote_ident(conname) from pg_catalog.pg_constraint where conrelid = c.oid and contype = 'n' and conkey = array[a.attnum] and conname <> c.relname || '_' || a.attname || '_not_null') \
         {FROM_CLASS} join pg_catalog.pg_attribute a on a.attrelid = c.oid join pg_catalog.pg_type t on t.oid = a.atttypid left join pg_catalog.pg_attrdef x on x.adrelid = c.oid and x.adnum = a.attnum \
         where c.relkind in ('r', 'p', 'f') and a.attnum > 0 and not a.attisdropped and a.attislocal and OWN order by c.oid, a.attnum"))?;
     let mut lines: HashMap<String, Vec<String>> = HashMap::new();
@@ -247,7 +257,7 @@ fn columns(d: &Definer<'_>) -> Result<HashMap<String, Vec<String>>, EngineError>
         }
         .unwrap_or_default();
         if yes(&row[3]) {
-            line.push_str(" not null");
+            line.push_str(&not_null(&row[9]));
         }
         lines
             .entry(text(&row[0]).to_string())

@@ -42,8 +42,8 @@ use crate::trouble::{Ask, OpenError, Trouble};
 pub(crate) use reading::acting;
 use tap::Ear;
 
-/// The major versions that the tests run against.
-const TESTED: [u32; 1] = [15];
+/// The major versions that the tests run against (docs/versions.md).
+const TESTED: &[&str] = &["13", "15", "17", "18"];
 /// The oldest major version that is spoken to.
 const OLDEST: u32 = 10;
 
@@ -193,17 +193,8 @@ impl Postgres {
             .next()
             .and_then(|v| v.parse().ok())
             .unwrap_or(0);
-        if !TESTED.contains(&major) {
-            let word = if major > TESTED[TESTED.len() - 1] {
-                "newer"
-            } else {
-                "older"
-            };
-            self.bearings.warnings.push(format!(
-                "This server is {word} than what this program is tested with ({}).",
-                TESTED.map(|v| v.to_string()).join(", ")
-            ));
-        }
+        let untested = crate::served::untested(&major.to_string(), TESTED);
+        self.bearings.warnings.extend(untested);
         if unnamed {
             self.bearings.warnings.push(format!(
                 "No database was named; this is {}. /databases lists them, /use NAME goes to one.",

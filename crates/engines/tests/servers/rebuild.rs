@@ -29,7 +29,7 @@ const NASTY_POSTGRES: &[&str] = &[
     "create table \"Odd Schema\".early partition of \"Odd Schema\".parent for values from (minvalue) to ('2031-01-01')",
     "create table \"Odd Schema\".late partition of \"Odd Schema\".parent for values from ('2031-01-01') to (maxvalue) partition by hash (id)",
     "create table \"Odd Schema\".late_rest partition of \"Odd Schema\".late for values with (modulus 1, remainder 0)",
-    "create table base (x integer not null, y text)",
+    "create table base (x integer constraint \"must have\" not null, y text)",
     "create table derived (z integer) inherits (base)",
     "create unique index \"some rows\" on \"Select\" (lower(\"a.b\"), at desc) include (d) where d > 1 and \"a.b\" <> 'q'",
     "create index hashed on loops using hash (other)",
@@ -37,7 +37,7 @@ const NASTY_POSTGRES: &[&str] = &[
     // The later by name is needed by the earlier, and each by a function.
     "create view z_first as select \"From\" as n, \"a.b\" from \"Select\"",
     "create view a_second with (security_barrier=true) as select n + 1 as more, fee(n) as f from z_first",
-    "create function rows_of() returns setof a_second language sql stable as 'select * from a_second'",
+    "create function rows_of() returns setof a_second language sql stable as 'select * from public.a_second'",
     "create materialized view kept as select * from rows_of()",
     "create unique index kept_key on kept (more)",
     "comment on view a_second is 'second; first'",

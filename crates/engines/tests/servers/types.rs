@@ -1,8 +1,16 @@
 //! Every type of both families: written by the server, read as values without loss.
 
 use idle_tide_core::Value;
+use idle_tide_engines::Connection;
 
 use crate::place::{connect, first, run, servers};
+
+/// Types that the oldest versions do not know yet.
+const LATER: &[&str] = &["uuid", "int4multirange"];
+
+fn knows(c: &mut dyn Connection, declared: &str) -> bool {
+    run(c, &format!("create temporary table known (v {declared})")).is_ok()
+}
 
 /// A column of every type, with a value and what has to arrive.
 fn check(server: &str, database: &str, cases: &[(&str, &str, Value)]) {
@@ -27,6 +35,9 @@ fn check(server: &str, database: &str, cases: &[(&str, &str, Value)]) {
         run(&mut *c, sql).unwrap_or_else(|error| panic!("{sql}: {error}"));
     }
     for (declared, literal, expected) in cases {
+        if LATER.contains(declared) && !knows(&mut *c, declared) {
+            continue;
+        }
         run(&mut *c, "drop table if exists kind_of").expect("dropped");
         let make = format!("create table kind_of (v {declared})");
         run(&mut *c, &make).unwrap_or_else(|error| panic!("{server} {make}: {error}"));
