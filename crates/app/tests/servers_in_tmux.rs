@@ -239,7 +239,7 @@ fn a_whole_task_on_mysql() {
         scheme: "mysql",
         port: place("HAVEN_MYSQL_PORT"),
         first: "",
-        version: "MySQL 9.7",
+        version: "MySQL ",
         sleep: "select sleep(60);",
         make_mate: &[
             "drop user if exists mate",

@@ -41,7 +41,7 @@ fn bearings_are_whole_before_a_database_is_chosen() {
     let Some(server) = mysql() else { return };
     let mut c = connect(server, "");
     let bearings = c.bearings();
-    assert!(bearings.version.starts_with("9."), "{bearings:?}");
+    assert!(bearings.version.contains('.'), "{bearings:?}");
     assert_eq!((bearings.family, bearings.database.as_str()), ("MySQL", ""));
     assert!(url(server, "x").starts_with("mysql://"));
     let source = idle_tide_engines::Source::parse(&url(server, "x")).expect("reads");

@@ -26,7 +26,9 @@ fn statements_transactions_and_bearings() {
         let bearings = c.bearings();
         assert_eq!(bearings.database, "work");
         assert_eq!(bearings.access, Access::Writable);
-        assert!(bearings.warnings.is_empty(), "{:?}", bearings.warnings);
+        // MySQL comes from a suite that moves on.
+        let only_version = |w: &String| server == "mysql" && w.contains("server's version");
+        assert!(bearings.warnings.iter().all(only_version), "{:?}", bearings.warnings);
         let at = bearings.server.expect("a server");
         assert!(
             at.user.starts_with("haven") && at.all_powerful && at.local,
