@@ -203,7 +203,8 @@ pub(crate) fn acting_function(
 pub(crate) type Answer = Vec<Vec<Option<String>>>;
 
 /// Counts the rows of small tables as far as there is time, many in one question, since the way to the server
-/// may be long; the others keep the server's estimates. `ask` gives nothing where a table may not be read.
+/// may be long; the others keep the server's estimates. `ask` is given a `select`, waits for no lock, and gives nothing
+/// where a table may not be read or is locked; then each of those tables is asked for alone.
 pub(crate) fn count_small(
     catalog: &mut Catalog,
     limit: Duration,
@@ -220,19 +221,37 @@ pub(crate) fn count_small(
         if Instant::now() >= end {
             return;
         }
-        let count = |o: &&mut Object| {
-            let (schema, name) = (dialect.quote_name(&o.schema), dialect.quote_name(&o.name));
-            format!("(select count(*) from {schema}.{name})")
-        };
-        let parts: Vec<String> = group.iter().map(count).collect();
-        let Some(rows) = ask(&format!("select {}", parts.join(", "))) else {
+        if count(group, dialect, ask) || group.len() == 1 {
             continue;
-        };
-        for (object, count) in group.iter_mut().zip(rows.into_iter().flatten()) {
-            object.rows = count.and_then(|count| count.parse().ok());
-            object.estimated = false;
+        }
+        for one in group.chunks_mut(1) {
+            if Instant::now() >= end {
+                return;
+            }
+            count(one, dialect, ask);
         }
     }
+}
+
+/// Counts the rows of some tables in one question. Answers whether that was possible.
+fn count(
+    tables: &mut [&mut Object],
+    dialect: &Dialect,
+    ask: &mut dyn FnMut(&str) -> Option<Answer>,
+) -> bool {
+    let parts = tables.iter().map(|o| {
+        let (schema, name) = (dialect.quote_name(&o.schema), dialect.quote_name(&o.name));
+        format!("(select count(*) from {schema}.{name})")
+    });
+    let parts: Vec<String> = parts.collect();
+    let Some(rows) = ask(&format!("select {}", parts.join(", "))) else {
+        return false;
+    };
+    for (object, count) in tables.iter_mut().zip(rows.into_iter().flatten()) {
+        object.rows = count.and_then(|count| count.parse().ok());
+        object.estimated = false;
+    }
+    true
 }
 
 /// Asks the server to stop what a connection runs; it runs in a thread of its own and may block. Says in words why it

@@ -749,7 +749,15 @@ impl Describe for Mariadb {
     fn count_rows(&mut self, ticket: u64, catalog: &mut Catalog, limit: Duration) {
         // Tables that were not counted keep their estimates.
         let _ = self.under(ticket, |this| {
-            count_small(catalog, limit, this.dialect, &mut |sql| this.ask(sql).ok());
+            count_small(catalog, limit, this.dialect, &mut |sql| {
+                let without_waiting = match this.is_mysql {
+                    true => {
+                        sql.replacen("select", "select /*+ set_var(lock_wait_timeout = 1) */", 1)
+                    }
+                    false => format!("set statement lock_wait_timeout = 0 for {sql}"),
+                };
+                this.ask(&without_waiting).ok()
+            });
             Ok(())
         });
     }

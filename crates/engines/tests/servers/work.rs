@@ -28,7 +28,11 @@ fn statements_transactions_and_bearings() {
         assert_eq!(bearings.access, Access::Writable);
         // MySQL comes from a suite that moves on.
         let only_version = |w: &String| server == "mysql" && w.contains("server's version");
-        assert!(bearings.warnings.iter().all(only_version), "{:?}", bearings.warnings);
+        assert!(
+            bearings.warnings.iter().all(only_version),
+            "{:?}",
+            bearings.warnings
+        );
         let at = bearings.server.expect("a server");
         assert!(
             at.user.starts_with("haven") && at.all_powerful && at.local,
@@ -1006,4 +1010,41 @@ fn victim_of_a_deadlock(server: &str) {
         victim.bearings().transaction.is_none(),
         "the server took all of it back"
     );
+}
+
+/// A table that somebody keeps to themselves holds up nobody who looks around.
+#[test]
+fn a_locked_table_is_not_waited_for() {
+    for server in servers() {
+        let mut keeper = own(server, "kept_shut");
+        for sql in [
+            "create table shut (a integer)",
+            "create table other (a integer)",
+            "insert into other values (1), (2)",
+        ] {
+            run(&mut *keeper, sql).expect(sql);
+        }
+        let mut c = connect(server, "kept_shut");
+        run(&mut *c, "begin").expect("begun");
+        for sql in match server {
+            "postgres" => ["begin", "lock table shut in access exclusive mode"],
+            _ => ["do 0", "lock tables shut write"],
+        } {
+            run(&mut *keeper, sql).expect(sql);
+        }
+        let start = Instant::now();
+        let mut catalog = c.describe().catalog(1, &mut |_| {}).expect("read");
+        c.describe()
+            .count_rows(2, &mut catalog, Duration::from_millis(250));
+        assert!(start.elapsed() < Duration::from_secs(10), "{server}");
+        assert!(catalog.table("shut").is_some(), "{server}");
+        if server != "mysql" {
+            // The shortest wait that this one knows is longer than there is time.
+            assert_eq!(catalog.table("other").expect("there").rows, Some(2));
+        }
+        // The transaction it was done in is as it was.
+        run(&mut *c, "insert into other values (3)").expect("usable");
+        run(&mut *c, "commit").expect("kept");
+        assert_eq!(one(&mut *c, "select count(*) from other"), "3", "{server}");
+    }
 }
