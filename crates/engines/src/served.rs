@@ -1,6 +1,7 @@
 //! What the families of servers have in common: a runtime in the connection's thread, cancelling by
 //! ticket so that a late cancel hits nothing else, and a login that asks for what is missing.
 
+use std::collections::HashMap;
 use std::net::ToSocketAddrs;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
@@ -202,6 +203,11 @@ pub(crate) fn acting_function(
 /// The answer to a question of our own: rows of texts.
 pub(crate) type Answer = Vec<Vec<Option<String>>>;
 
+/// Tables are counted below this size. (Those of the MySQL family take 9 MB as soon as they have a few thousand rows.)
+const SMALL: u64 = 12 << 20;
+/// So many bytes of tables are counted in one question.
+const AT_ONCE: u64 = 32 << 20;
+
 /// Counts the rows of small tables as far as there is time, many in one question, since the way to the server
 /// may be long; the others keep the server's estimates. `ask` is given a `select`, waits for no lock, and gives nothing
 /// where a table may not be read or is locked; then each of those tables is asked for alone.
@@ -213,14 +219,20 @@ pub(crate) fn count_small(
 ) {
     let end = Instant::now() + limit;
     let is_small = |o: &&mut Object| {
-        o.kind == Kind::Table && !o.helper && o.bytes.is_some_and(|bytes| bytes < 4 << 20)
+        o.kind == Kind::Table && !o.helper && o.bytes.is_some_and(|bytes| bytes < SMALL)
     };
     let mut small: Vec<&mut Object> = catalog.objects.iter_mut().filter(is_small).collect();
     small.sort_by_key(|object| object.bytes);
-    for group in small.chunks_mut(40) {
-        if Instant::now() >= end {
-            return;
-        }
+    let mut left = &mut small[..];
+    while !left.is_empty() && Instant::now() < end {
+        let mut bytes = 0;
+        let fits = left.iter().position(|o| {
+            bytes += o.bytes.unwrap_or(0);
+            bytes > AT_ONCE
+        });
+        let many = fits.unwrap_or(left.len()).clamp(1, 40);
+        let (group, rest) = left.split_at_mut(many);
+        left = rest;
         if count(group, dialect, ask) || group.len() == 1 {
             continue;
         }
@@ -229,6 +241,25 @@ pub(crate) fn count_small(
                 return;
             }
             count(one, dialect, ask);
+        }
+    }
+}
+
+/// Puts sizes, by schema and name, into the catalog.
+pub(crate) fn measured(catalog: &mut Catalog, rows: Answer) {
+    let sizes: HashMap<(String, String), u64> = rows
+        .into_iter()
+        .filter_map(|row| match &row[..] {
+            [Some(schema), Some(name), Some(size)] => {
+                Some(((schema.clone(), name.clone()), size.parse().ok()?))
+            }
+            _ => None,
+        })
+        .collect();
+    for object in &mut catalog.objects {
+        let size = sizes.get(&(object.schema.clone(), object.name.clone()));
+        if let (Some(size), true) = (size, object.kind != Kind::View) {
+            object.bytes = Some(*size);
         }
     }
 }

@@ -10,7 +10,7 @@ use idle_tide_lang::choices;
 
 use super::Mariadb;
 use crate::engine::EngineError;
-use crate::served::Answer;
+use crate::served::{Answer, measured};
 
 /// From this many tables on, their names are handed over before the rest is read.
 const MANY: usize = 400;
@@ -286,6 +286,21 @@ pub(super) fn read(
         .sort_by(|a, b| (&a.name, a.kind).cmp(&(&b.name, b.kind)));
     catalog.objects = reading.objects;
     Ok(catalog)
+}
+
+/// Takes the sizes of tables with their indexes from their files; where this user may not, those of the last analysis
+/// stand (MySQL keeps them for a day).
+pub(super) fn measure(of: &mut Mariadb, catalog: &mut Catalog) {
+    let spaces = match of.is_mysql {
+        true => "innodb_tablespaces",
+        false => "innodb_sys_tablespaces",
+    };
+    // A partition has a file of its own. Names of other letters than these are written otherwise there.
+    let rows = of.ask(&format!(
+        "select database(), substring_index(substring(name, length(database()) + 2), '#', 1) as of_table, sum(file_size) \
+         from information_schema.{spaces} where name like concat(database(), '/%') and name regexp '^[a-zA-Z0-9_/#]+$' group by of_table"
+    ));
+    measured(catalog, rows.unwrap_or_default());
 }
 
 /// Reads what tables are made of: columns, indexes, links, checks, partitions, triggers.

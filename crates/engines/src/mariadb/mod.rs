@@ -749,6 +749,9 @@ impl Describe for Mariadb {
     fn count_rows(&mut self, ticket: u64, catalog: &mut Catalog, limit: Duration) {
         // Tables that were not counted keep their estimates.
         let _ = self.under(ticket, |this| {
+            if limit > Duration::ZERO {
+                catalog::measure(this, catalog);
+            }
             count_small(catalog, limit, this.dialect, &mut |sql| {
                 let without_waiting = match this.is_mysql {
                     true => {

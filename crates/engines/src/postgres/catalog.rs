@@ -149,7 +149,9 @@ impl Reading {
             .ok()
             .filter(|_| object.kind != Kind::View);
         object.estimated = object.rows.is_some();
-        object.bytes = row[5].as_deref().and_then(|n| n.parse().ok());
+        // Nothing is known of a table before the first look at it.
+        let bytes = row[5].as_deref().and_then(|n| n.parse().ok());
+        object.bytes = bytes.filter(|bytes| *bytes > 0 || estimate.unwrap_or(0) > 0);
         object.comment.clone_from(&row[6]);
         object.temporary = row[8].as_deref() == Some("t");
         object.owner.clone_from(&row[9]);

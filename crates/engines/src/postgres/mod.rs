@@ -36,7 +36,7 @@ use crate::gather::{Gather, HAND_OVER};
 use crate::reach::Reach;
 use crate::served::{
     CUT, REST, Reading, ServerControl, Ticketed, Tickets, count_small, explain_read_only, may_move,
-    not_while_refusing, runtime,
+    measured, not_while_refusing, runtime,
 };
 use crate::trouble::{Ask, OpenError, Trouble};
 pub(crate) use reading::acting;
@@ -44,6 +44,8 @@ use tap::Ear;
 
 /// The major versions that the tests run against (docs/versions.md).
 const TESTED: &[&str] = &["13", "15", "17", "18"];
+/// Of more objects the sizes are not taken from their files.
+const MOST_MEASURED: usize = 5_000;
 /// The oldest major version that is spoken to.
 const OLDEST: u32 = 10;
 
@@ -253,6 +255,20 @@ impl Postgres {
             let _ = self.ask(back);
         }
         answer.ok()
+    }
+
+    /// Takes the sizes of tables with their indexes from their files; those of the last analysis stand where that takes too
+    /// long, or a table is locked.
+    fn measure(&self, catalog: &mut Catalog) {
+        if catalog.objects.len() > MOST_MEASURED {
+            return;
+        }
+        let rows = self.without_waiting(&format!(
+            "select n.nspname, c.relname, pg_total_relation_size(c.oid) from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace \
+             where c.relkind in ('r', 'm') and {} and not exists (select from pg_catalog.pg_locks l where l.relation = c.oid and l.mode = 'AccessExclusiveLock')",
+            catalog::OWN
+        ));
+        measured(catalog, rows.unwrap_or_default());
     }
 
     /// Closes the connection where the server could not be asked to stop what runs.
@@ -779,6 +795,9 @@ impl Describe for Postgres {
         }
         // Tables that were not counted keep their estimates.
         let _ = self.under(ticket, |this| {
+            if limit > Duration::ZERO {
+                this.measure(catalog);
+            }
             count_small(catalog, limit, this.dialect, &mut |sql| {
                 this.without_waiting(sql)
             });

@@ -1048,3 +1048,36 @@ fn a_locked_table_is_not_waited_for() {
         assert_eq!(one(&mut *c, "select count(*) from other"), "3", "{server}");
     }
 }
+
+/// The size of a table is that of now, with its indexes, also before anybody has analysed it.
+#[test]
+fn sizes_are_those_of_the_files() {
+    for server in servers() {
+        let mut c = own(server, "sized");
+        run(
+            &mut *c,
+            "create table t (a integer primary key, b varchar(200))",
+        )
+        .expect("made");
+        run(&mut *c, "create table Apart_2 (a integer)").expect("made");
+        for from in 0..10 {
+            let rows = (0..500).map(|n| format!("({}, repeat('x', 150))", from * 500 + n));
+            let rows = rows.collect::<Vec<_>>().join(", ");
+            run(&mut *c, &format!("insert into t values {rows}")).expect("filled");
+        }
+        let mut catalog = c.describe().catalog(1, &mut |_| {}).expect("read");
+        c.describe()
+            .count_rows(2, &mut catalog, Duration::from_secs(5));
+        let bytes = catalog.table("t").expect("there").bytes.expect("known");
+        assert!(
+            (800_000..12_000_000).contains(&bytes),
+            "{server}: {bytes} bytes"
+        );
+        let apart = catalog
+            .objects
+            .iter()
+            .find(|o| o.name.eq_ignore_ascii_case("apart_2"));
+        assert!(apart.is_some_and(|o| o.bytes.is_some_and(|b| b < 200_000)));
+        assert_eq!(catalog.table("t").expect("there").rows, Some(5_000));
+    }
+}
