@@ -52,6 +52,7 @@ impl std::fmt::Debug for Event {
             Event::Progress(session, task, progress) => {
                 write!(f, "{progress:?}({session}, {task})")
             }
+            Event::Idle(session, idle) => write!(f, "{idle:?}({session})"),
         }
     }
 }
@@ -328,7 +329,12 @@ impl Session {
             source: name,
             dialect: connection.dialect(),
             beside: beside.map(|open| Worker::beside(open, Arc::clone(notify))),
-            worker: Worker::start(connection, bearings.server.is_some(), Arc::clone(notify)),
+            worker: Worker::start(
+                connection,
+                bearings.server.is_some(),
+                number,
+                Arc::clone(notify),
+            ),
             bearings,
             ..Self::nowhere(writes)
         }

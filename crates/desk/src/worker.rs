@@ -3,16 +3,19 @@
 
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::mpsc::{Receiver, Sender, channel};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
-use idle_tide_engines::{Bearings, Beside, Connection, Control, EngineError, Fault};
+use idle_tide_engines::{Bearings, Beside, Connection, Control, EngineError, Fault, Idle};
 
 use crate::task::{Bench, Progress, Reporter, SessionId, TaskId, Work, fault, stopped};
 
 /// The stack of a thread, in bytes.
 const STACK: usize = 64 * 1024 * 1024;
+
+/// How often a connection on which nothing runs is listened to.
+const LISTENS_EVERY: Duration = Duration::from_secs(1);
 
 /// Something happened in a thread.
 pub enum Event<T> {
@@ -42,6 +45,8 @@ pub enum Event<T> {
     },
     /// How far work is.
     Progress(SessionId, TaskId, Progress),
+    /// Something came from a server while nothing ran.
+    Idle(SessionId, Idle),
 }
 
 /// How events reach the desk's thread.
@@ -83,12 +88,32 @@ impl<T: Work + 'static> Worker<T> {
     pub(crate) fn start(
         mut connection: Box<dyn Connection>,
         is_server: bool,
+        session: SessionId,
         notify: Notify<T>,
     ) -> Self {
         let (errands, inbox) = channel();
         let control = Arc::new(OnceLock::from(connection.control()));
         spawn("connection", move || {
-            while let Ok(errand) = inbox.recv() {
+            let mut listens = is_server;
+            loop {
+                let errand = match listens {
+                    true => inbox.recv_timeout(LISTENS_EVERY),
+                    false => inbox.recv().map_err(RecvTimeoutError::from),
+                };
+                let errand = match errand {
+                    Ok(errand) => errand,
+                    Err(RecvTimeoutError::Disconnected) => return,
+                    Err(RecvTimeoutError::Timeout) => {
+                        let idle = catch_unwind(AssertUnwindSafe(|| connection.idle()));
+                        let idle = idle.unwrap_or_default();
+                        // Once is enough.
+                        listens = !idle.lost;
+                        if idle != Idle::default() {
+                            notify(Event::Idle(session, idle));
+                        }
+                        continue;
+                    }
+                };
                 if !one(&mut *connection, errand, false, &notify) && is_server {
                     return closed(connection, &inbox, &notify);
                 }

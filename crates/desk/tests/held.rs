@@ -520,6 +520,48 @@ fn a_lost_connection_takes_it_back() {
     }
 }
 
+/// What comes while nothing runs is told without a statement: what others sent, and the end of the connection, which
+/// takes a held change back.
+#[test]
+fn an_idle_connection_is_listened_to() {
+    let berth = Berth::new("postgres", "held_idle");
+    let mut other = berth.other();
+    let mut s = berth.session();
+    s.run("select pg_backend_pid();");
+    let number = s.rows()[1].clone();
+    s.run("listen tides;");
+    run(&mut *other, "notify tides, 'springs'");
+    s.until("the notification", |desk| {
+        desk.notice()
+            .is_some_and(|notice| notice.text == "heard on tides: springs")
+    });
+    s.hold("update berths set depth = 0;");
+    let entry = s.desk.session().held().expect("held").entry;
+    run(
+        &mut *other,
+        &format!("select pg_terminate_backend({number})"),
+    );
+    let (holding, text) = s.settled(entry);
+    assert_eq!(holding, Some(Holding::TakenBack), "{text}");
+    assert!(s.desk.session().is_lost() && s.desk.bearings().transaction.is_none());
+    assert_eq!(run(&mut *other, DEPTHS), "12");
+    // The same without a change, where nothing is asked in between.
+    let mut s = berth.session();
+    s.run("select pg_backend_pid();");
+    let number = s.rows()[1].clone();
+    s.run("begin;");
+    run(
+        &mut *other,
+        &format!("select pg_terminate_backend({number})"),
+    );
+    s.until("the end", |desk| desk.session().is_lost());
+    let said = s.desk.notice().expect("said").text.clone();
+    assert!(
+        said.contains("lost while nothing ran") && said.contains("taken back by the server"),
+        "{said}"
+    );
+}
+
 #[test]
 fn who_waits_for_it_is_told() {
     for family in families().into_iter().filter(|f| *f != "sqlite") {

@@ -118,6 +118,15 @@ pub struct ServerBearings {
     pub identity: String,
 }
 
+/// What was heard of a server while nothing ran.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Idle {
+    /// What others sent, in words, that was not told before; the next statement repeats it.
+    pub heard: Vec<String>,
+    /// Whether the connection has ended.
+    pub lost: bool,
+}
+
 /// What a command of lists asks an engine for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Listing<'a> {
@@ -419,6 +428,11 @@ pub trait Connection: Send {
 
     /// Where the session is now.
     fn bearings(&mut self) -> Bearings;
+
+    /// What came from the server while nothing ran. Only what has arrived is read; the server is asked nothing.
+    fn idle(&mut self) -> Idle {
+        Idle::default()
+    }
 
     /// Runs one statement under a ticket that [`Control::cancel`] can name. Rows go to `sink` in batches
     /// as they come; a slow statement hands over what it has at least every 50 ms.

@@ -23,7 +23,7 @@ mod trouble;
 pub use address::{Address, Overrides};
 pub use engine::{
     Access, Bearings, Beside, Collections, Connection, Control, Describe, Earlier, EngineError,
-    Fault, LinkState, Listing, Outcome, Proof, Query, Served, ServerBearings, Sink,
+    Fault, Idle, LinkState, Listing, Outcome, Proof, Query, Served, ServerBearings, Sink,
 };
 pub use harbour::load_harbour;
 pub use postgres::catalog::catalog_questions;

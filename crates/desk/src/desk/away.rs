@@ -52,6 +52,45 @@ impl Desk {
         self.sessions[at].behind.push(away);
     }
 
+    /// Something came while nothing ran: what others sent is said, and that the connection has ended.
+    pub(super) fn heard(&mut self, session: SessionId, idle: Idle) {
+        let Some(at) = self.place_of(session) else {
+            return;
+        };
+        // What runs tells of the end itself.
+        let session = &mut self.sessions[at];
+        let lost = idle.lost && !session.lost && session.busy.is_none();
+        let of_whom = match at == self.here {
+            true => String::new(),
+            false => format!("{}: ", session.source),
+        };
+        for words in &idle.heard {
+            self.say(format!("{of_whom}{words}"), Tone::Active);
+        }
+        if !lost {
+            return;
+        }
+        let session = &mut self.sessions[at];
+        session.lost = true;
+        let open = session.bearings.transaction.take().is_some();
+        session.bearings.transaction_failed = false;
+        let of_transaction = match open {
+            true => " The transaction that was open is taken back by the server.",
+            false => "",
+        };
+        let is_held = session.held.is_some();
+        self.say(
+            format!(
+                "{of_whom}The connection was lost while nothing ran.{of_transaction} /reopen (or R while reading) connects anew."
+            ),
+            Tone::Danger,
+        );
+        if is_held {
+            let waiting = Waiting::alone("", true);
+            crate::held::gone(&mut self.turn(at, &waiting, None));
+        }
+    }
+
     /// A task is back.
     pub(super) fn ended(
         &mut self,

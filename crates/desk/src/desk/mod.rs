@@ -11,7 +11,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use idle_tide_core::result::Budget;
-use idle_tide_engines::{Bearings, Connection, EngineError};
+use idle_tide_engines::{Bearings, Connection, EngineError, Idle};
 use idle_tide_lang::command;
 use idle_tide_lang::elsewhere;
 use idle_tide_lang::split::{PieceKind, pieces};
@@ -210,6 +210,7 @@ impl Desk {
                 took,
                 bearings,
             } => self.ended(session, task, work, how, took, bearings),
+            Event::Idle(session, idle) => self.heard(session, idle),
         }
         self.settle();
     }

@@ -29,7 +29,7 @@ use tokio_postgres::{Client, SimpleQueryMessage};
 
 use crate::address::Address;
 use crate::engine::{
-    Access, Bearings, Beside, Connection, Control, Describe, EngineError, Fault, LinkState,
+    Access, Bearings, Beside, Connection, Control, Describe, EngineError, Fault, Idle, LinkState,
     Listing, Outcome, Query, Served, ServerBearings, Sink,
 };
 use crate::gather::{Gather, HAND_OVER};
@@ -72,6 +72,8 @@ pub struct Postgres {
     client: Client,
     ear: Ear,
     notices: Arc<Mutex<Vec<String>>>,
+    /// How many of those were told while nothing ran.
+    told: usize,
     tickets: Arc<Tickets>,
     address: Address,
     reach: Arc<Reach>,
@@ -172,6 +174,7 @@ impl Postgres {
             client,
             ear,
             notices,
+            told: 0,
             tickets,
             address: address.clone(),
             reach: Arc::clone(reach),
@@ -663,6 +666,19 @@ impl Connection for Postgres {
         self.bearings.clone()
     }
 
+    fn idle(&mut self) -> Idle {
+        let lost = self.is_gone();
+        let notices = locked(&self.notices);
+        let sent: Vec<&String> = notices
+            .iter()
+            .filter(|words| words.starts_with(link::HEARD))
+            .collect();
+        let heard = sent.iter().skip(self.told).map(|words| (*words).clone());
+        let heard: Vec<String> = heard.collect();
+        self.told = sent.len();
+        Idle { heard, lost }
+    }
+
     fn run(
         &mut self,
         ticket: u64,
@@ -744,6 +760,7 @@ impl Connection for Postgres {
         };
         drop(heard);
         let notes = std::mem::take(&mut *locked(&self.notices));
+        self.told = 0;
         match result {
             Ok(mut outcome) => {
                 outcome.notes = notes;
