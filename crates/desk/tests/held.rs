@@ -486,17 +486,20 @@ fn who_comes_after_a_crash_is_told() {
     );
 }
 
+/// How a server is told to end a session, and what tells a session's number.
+const SERVERS: [(&str, &str, &str); 3] = [
+    (
+        "postgres",
+        "select pg_terminate_backend({})",
+        "select pg_backend_pid()",
+    ),
+    ("mariadb", "kill {}", "select connection_id()"),
+    ("mysql", "kill {}", "select connection_id()"),
+];
+
 #[test]
 fn a_lost_connection_takes_it_back() {
-    for (family, kill, own) in [
-        (
-            "postgres",
-            "select pg_terminate_backend({})",
-            "select pg_backend_pid()",
-        ),
-        ("mariadb", "kill {}", "select connection_id()"),
-        ("mysql", "kill {}", "select connection_id()"),
-    ] {
+    for (family, kill, own) in SERVERS {
         if !families().contains(&family) {
             continue;
         }
@@ -545,21 +548,29 @@ fn an_idle_connection_is_listened_to() {
     assert_eq!(holding, Some(Holding::TakenBack), "{text}");
     assert!(s.desk.session().is_lost() && s.desk.bearings().transaction.is_none());
     assert_eq!(run(&mut *other, DEPTHS), "12");
-    // The same without a change, where nothing is asked in between.
-    let mut s = berth.session();
-    s.run("select pg_backend_pid();");
-    let number = s.rows()[1].clone();
-    s.run("begin;");
-    run(
-        &mut *other,
-        &format!("select pg_terminate_backend({number})"),
-    );
-    s.until("the end", |desk| desk.session().is_lost());
-    let said = s.desk.notice().expect("said").text.clone();
-    assert!(
-        said.contains("lost while nothing ran") && said.contains("taken back by the server"),
-        "{said}"
-    );
+}
+
+/// The end of a link is told while nothing is asked on it.
+#[test]
+fn an_idle_connection_that_ends_is_told() {
+    for (family, kill, own) in SERVERS {
+        if !families().contains(&family) {
+            continue;
+        }
+        let berth = Berth::new(family, "held_ended");
+        let mut other = berth.other();
+        let mut s = berth.session();
+        s.run(&format!("{own};"));
+        let number = s.rows()[1].clone();
+        s.run("begin;");
+        run(&mut *other, &kill.replace("{}", &number));
+        s.until("the end", |desk| desk.session().is_lost());
+        let said = s.desk.notice().expect("said").text.clone();
+        assert!(
+            said.contains("lost while nothing ran") && said.contains("taken back by the server"),
+            "{family}: {said}"
+        );
+    }
 }
 
 #[test]

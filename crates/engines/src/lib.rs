@@ -9,6 +9,7 @@ mod engine;
 pub mod families;
 mod gather;
 mod harbour;
+mod idle_link;
 mod mariadb;
 mod nearby;
 pub mod plan;

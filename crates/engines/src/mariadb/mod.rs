@@ -29,10 +29,11 @@ use tokio::time::timeout;
 
 use crate::address::{Address, SecretFor, TlsMode};
 use crate::engine::{
-    Access, Bearings, Beside, Connection, Control, Describe, EngineError, Fault, LinkState,
+    Access, Bearings, Beside, Connection, Control, Describe, EngineError, Fault, Idle, LinkState,
     Listing, Outcome, Proof, Query, Served, ServerBearings, Sink,
 };
 use crate::gather::{Gather, HAND_OVER};
+use crate::idle_link::{Link, is_closed};
 use crate::reach::{End, PATIENCE, Reach};
 use crate::served::{
     CUT, REST, ServerControl, Stop, Ticketed, Tickets, count_small, explain_read_only, may_move,
@@ -67,6 +68,9 @@ pub struct Mariadb {
     stale: bool,
     /// Whether the session compares as the tables do.
     collated: bool,
+    /// The link as this machine knows it, where it does.
+    link: Option<Link>,
+    link_was_seen: bool,
 }
 
 fn options(
@@ -270,6 +274,8 @@ impl Mariadb {
             },
             stale: true,
             collated: false,
+            link: None,
+            link_was_seen: false,
         })
     }
 
@@ -325,10 +331,12 @@ impl Mariadb {
                and grantee = concat('''', replace(current_user(), '@', '''@'''), '''')) \
              /*M! , current_role(), @@tx_isolation, @@tx_read_only, @@server_id, @@max_statement_time, \
              (select variable_value from information_schema.session_status where variable_name = 'SSL_VERSION'), \
-             (select variable_value from information_schema.global_status where variable_name = 'UPTIME') */ \
+             (select variable_value from information_schema.global_status where variable_name = 'UPTIME'), \
+             (select host from information_schema.processlist where id = connection_id()) */ \
              /*!80000 , current_role(), @@transaction_isolation, @@transaction_read_only, @@server_uuid, @@max_execution_time, \
              (select variable_value from performance_schema.session_status where variable_name = 'Ssl_version'), \
-             (select variable_value from performance_schema.global_status where variable_name = 'Uptime') */",
+             (select variable_value from performance_schema.global_status where variable_name = 'Uptime') */ \
+             /*!80022 , (select host from performance_schema.processlist where id = connection_id()) */",
         )?;
         let mut row = rows.into_iter().next().unwrap_or_default().into_iter();
         let mut next = || row.next().flatten().unwrap_or_default();
@@ -355,6 +363,14 @@ impl Mariadb {
         let limit = next();
         let tls = next();
         let uptime = next();
+        // `HOST:PORT`, as the server sees this side; behind a way or a translation no socket here has that port.
+        let seen = next();
+        let own = seen
+            .rsplit_once(':')
+            .and_then(|(_, port)| port.parse().ok());
+        if let (Some(own), End::Tcp(_, theirs)) = (own, self.reach.end()) {
+            self.link = Some(Link { own, theirs });
+        }
         self.bearings.access = if session_reads_only && !self.refusing {
             Access::ReadOnly(
                 "The server makes this session's transactions read-only (tx_read_only is on)."
@@ -584,6 +600,21 @@ impl Connection for Mariadb {
         }
         self.bearings.transaction = self.transaction;
         self.bearings.clone()
+    }
+
+    fn idle(&mut self) -> Idle {
+        // A link that was known and is not any more was broken off.
+        let known = self.link.map(is_closed);
+        match known {
+            Some(Some(false)) => self.link_was_seen = true,
+            Some(Some(true)) => self.gone = true,
+            Some(None) if self.link_was_seen => self.gone = true,
+            _ => {}
+        }
+        Idle {
+            lost: self.is_gone(),
+            ..Idle::default()
+        }
     }
 
     fn run(
