@@ -189,10 +189,13 @@ impl Entry {
         match self.state {
             State::Waiting => ("waits".into(), Tone::Faint),
             State::Asking => ("asks first".into(), Tone::Care),
-            State::Running => (
-                if rows.is_some() { "reading" } else { "running" }.into(),
-                Tone::Active,
-            ),
+            State::Running => {
+                // Rows come once their columns are known.
+                let set = self.sheet().map(|sheet| read(&sheet.set));
+                let reads = set.is_some_and(|set| !set.columns().is_empty());
+                let word = if reads { "reading" } else { "running" };
+                (word.into(), Tone::Active)
+            }
             State::Failed => ("refused".into(), Tone::Danger),
             State::NotRun => ("not run".into(), Tone::Care),
             State::Stopped => match rows {

@@ -6,6 +6,7 @@
 pub mod about;
 pub mod arrival;
 mod ask;
+mod blocked;
 mod catalog;
 mod changed_rows;
 mod count;

@@ -299,6 +299,10 @@ pub struct Session {
     pub(crate) writes: Writes,
     /// What the catalog that is read next is to say of a change.
     pub(crate) check: Option<Check>,
+    /// Whether somebody looks after what takes long.
+    pub(crate) patient: bool,
+    /// What is known of the lock that a task waits for, in words.
+    pub(crate) blocked: Option<(TaskId, String)>,
     /// Statements that ran in the transaction that is open.
     pub(crate) in_transaction: u64,
     /// A change that is held until it is kept or taken back.
@@ -365,6 +369,8 @@ impl Session {
             bearings: Bearings::of(""),
             writes,
             check: None,
+            patient: false,
+            blocked: None,
             in_transaction: 0,
             held: None,
             lost: false,
@@ -470,7 +476,7 @@ impl Session {
     pub(crate) fn worker_of(&self, lane: Lane) -> Option<&Worker<Job>> {
         match lane {
             Lane::Connection => Some(&self.worker),
-            Lane::Beside => self.beside.as_ref(),
+            Lane::Beside | Lane::Aside => self.beside.as_ref(),
             Lane::Free => None,
         }
     }

@@ -25,6 +25,8 @@ pub enum Lane {
     Connection,
     /// On the second connection where there is one, else on the first.
     Beside,
+    /// On the second connection, or not at all.
+    Aside,
     /// In a thread of its own, without a connection.
     Free,
 }

@@ -573,6 +573,32 @@ fn an_idle_connection_that_ends_is_told() {
     }
 }
 
+/// Whoever waits for a lock is told who holds it.
+#[test]
+fn a_lock_that_is_waited_for_is_told() {
+    for (family, ..) in SERVERS {
+        if !families().contains(&family) {
+            continue;
+        }
+        let berth = Berth::new(family, "held_blocked");
+        let mut other = berth.other();
+        let mut s = berth.session();
+        run(&mut *other, "begin");
+        run(&mut *other, "update berths set depth = 7 where id = 1");
+        s.desk.submit("update berths set depth = 8 where id = 1;");
+        s.until("who holds it", |desk| {
+            let words = desk.blocked().unwrap_or_default();
+            words.starts_with("waits for a lock that haven holds (process ")
+                && words.contains(", idle ")
+        });
+        run(&mut *other, "commit");
+        s.until("done", |desk| !desk.is_busy());
+        assert!(s.desk.blocked().is_none());
+        let depth = "select depth from berths where id = 1";
+        assert_eq!(run(&mut *other, depth), "8", "{family}");
+    }
+}
+
 #[test]
 fn who_waits_for_it_is_told() {
     for family in families().into_iter().filter(|f| *f != "sqlite") {

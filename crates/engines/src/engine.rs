@@ -116,6 +116,8 @@ pub struct ServerBearings {
     pub link: LinkState,
     /// What tells this server from every other: an identifier of its own.
     pub identity: String,
+    /// The number the server has for this session; 0 where it has none.
+    pub process: i64,
 }
 
 /// What was heard of a server while nothing ran.

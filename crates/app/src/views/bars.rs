@@ -334,6 +334,9 @@ pub(super) fn tide(app: &App, frame: &mut Frame<'_>, area: Rect) {
                 limit.as_secs()
             );
         }
+        if let Some(blocked) = app.desk.blocked() {
+            text = format!("{blocked} · {time}");
+        }
         let way = match app.desk.is_stopping() {
             true => "asked to stop · Ctrl-C again gives up its connection",
             false => "Ctrl-C stops",

@@ -1,6 +1,7 @@
 //! Tasks on their way: where they go, what they tell from there, and how they come back.
 
 use super::*;
+use crate::blocked::Patience;
 
 impl Desk {
     /// Sends a task to its lane.
@@ -17,12 +18,19 @@ impl Desk {
             asked: None,
         };
         self.hand_over(at, job, &away);
+        let session = &mut self.sessions[at];
+        // Whoever waits behind a screen learns what for; a script waits as long as the server says.
+        let tells = session.bearings.server.is_some() && self.services.stream.is_none();
+        if away.lane == Lane::Connection && tells && !session.patient {
+            session.patient = true;
+            session.starts.push(Box::new(Patience::default()));
+        }
         away
     }
 
     fn hand_over(&self, at: usize, job: Job, away: &Away) {
         let session = &self.sessions[at];
-        let beside = away.lane == Lane::Beside;
+        let beside = matches!(away.lane, Lane::Beside | Lane::Aside);
         let errand = Errand {
             session: session.number,
             task: away.task,
@@ -155,10 +163,13 @@ impl Desk {
         let Some(away) = away.find(|away| away.task == task) else {
             return;
         };
-        away.lane = Lane::Connection;
+        // What only a second connection is for comes back undone.
+        if away.lane != Lane::Aside {
+            away.lane = Lane::Connection;
+        }
         let again = Away {
             task,
-            lane: Lane::Connection,
+            lane: away.lane,
             stop: Arc::clone(&away.stop),
             holds: away.holds,
             given_up: None,

@@ -154,6 +154,16 @@ impl Desk {
         session.busy.as_ref().and_then(|_| session.worker.waiting())
     }
 
+    /// Who holds the lock that the running statement waits for, in words, where a server tells.
+    pub fn blocked(&self) -> Option<&str> {
+        let session = self.session();
+        let (task, words) = session.blocked.as_ref()?;
+        match &session.busy.as_ref()?.doing {
+            Doing::Away(away) if away.task == *task => Some(words),
+            _ => None,
+        }
+    }
+
     /// What the face is asked to do for the current session.
     pub fn take_request(&mut self) -> Option<Request> {
         self.sessions[self.here].requests.pop_front()

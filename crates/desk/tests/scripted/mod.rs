@@ -134,6 +134,7 @@ impl Connection for Scripted {
 
     fn bearings(&mut self) -> Bearings {
         let server = self.0.is_server.then(|| ServerBearings {
+            process: 1,
             place: "quay".into(),
             local: true,
             way: String::new(),

@@ -351,6 +351,7 @@ impl Postgres {
             Access::Writable
         };
         self.bearings.server = Some(ServerBearings {
+            process: process.parse().unwrap_or(0),
             place: self.address.place(),
             local: self.address.is_local(),
             way: self.address.way_words(),

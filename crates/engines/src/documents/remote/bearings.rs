@@ -85,6 +85,7 @@ impl Remote {
             database: self.database.name().to_string(),
             access: Access::Writable,
             server: Some(ServerBearings {
+                process: 0,
                 place: self.address.hosts.clone(),
                 local: self.address.is_local(),
                 way: String::new(),
