@@ -462,6 +462,36 @@ fn without_a_terminal_a_missing_password_fails_and_says_so() {
 }
 
 #[test]
+fn what_a_server_copies_out_arrives_byte_for_byte() {
+    let at = database("postgres", "copied_out");
+    out(&[
+        "run",
+        &at,
+        "create table t (a integer, b text)",
+        "insert into t values (1, E'x\\ty'), (2, null), (3, 'ü \"q\"')",
+    ]);
+    assert_eq!(
+        out(&["run", &at, "copy t to stdout"]),
+        "1\tx\\ty\n2\t\\N\n3\tü \"q\"\n"
+    );
+    assert_eq!(
+        out(&["run", &at, "copy t to stdout (format csv, header)"]),
+        "a,b\n1,x\ty\n2,\n3,\"ü \"\"q\"\"\"\n"
+    );
+    let bytes = tide(&["run", &at, "copy t to stdout (format binary)"]).stdout;
+    assert!(bytes.starts_with(b"PGCOPY\n\xff\r\n\0") && bytes.ends_with(b"\xff\xff"));
+    assert_eq!(
+        out(&["run", &at, "copy (select 1 where false) to stdout"]),
+        ""
+    );
+    // Where a format is asked for, its lines are rows.
+    assert_eq!(
+        out(&["run", &at, "copy (select 1) to stdout", "--format", "csv"]),
+        "line\n1\n"
+    );
+}
+
+#[test]
 fn several_results_of_one_statement_come_one_after_the_other() {
     for scheme in schemes().into_iter().filter(|s| *s != "postgres") {
         let at = database(scheme, "several_out");

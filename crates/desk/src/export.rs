@@ -196,12 +196,16 @@ enum Message {
     Columns(Vec<Column>),
     More(Vec<Column>),
     Rows(RowBatch),
+    /// Bytes that are written as they are.
+    Bytes(Vec<u8>),
 }
 
 /// A sink that formats and writes in a thread of its own while the engine reads on.
 pub struct Streaming {
     sender: Option<SyncSender<Message>>,
     thread: Option<JoinHandle<io::Result<u64>>>,
+    /// Whether bytes that a server copies out are written as they are: where no format for programs was asked for.
+    as_sent: bool,
     /// Rows written, once it ended.
     pub rows: u64,
 }
@@ -217,6 +221,7 @@ impl Streaming {
                 write_all(layout, out, &receiver)
             })),
             rows: 0,
+            as_sent: layout.format.for_people,
         }
     }
 
@@ -262,6 +267,11 @@ fn write_all(layout: Layout, mut out: impl Write, inbox: &Receiver<Message>) -> 
                 columns = true;
             }
             Message::More(list) => made.more_columns(&list),
+            Message::Bytes(bytes) => {
+                drop(made);
+                out.write_all(&bytes)?;
+                made = writer(layout, &mut out);
+            }
             Message::Rows(batch) => {
                 rows += batch.len() as u64;
                 made.rows(&batch)?;
@@ -277,6 +287,13 @@ fn write_all(layout: Layout, mut out: impl Write, inbox: &Receiver<Message>) -> 
 impl Sink for Streaming {
     fn columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
         self.send(Message::Columns(columns))
+    }
+
+    fn bytes(&mut self, part: &[u8]) -> io::Result<bool> {
+        if self.as_sent && !part.is_empty() {
+            self.send(Message::Bytes(part.to_vec()))?;
+        }
+        Ok(self.as_sent)
     }
 
     fn more_columns(&mut self, columns: Vec<Column>) -> io::Result<()> {

@@ -296,6 +296,16 @@ pub trait Sink {
     /// As [`Sink::columns`].
     fn rows(&mut self, batch: RowBatch) -> io::Result<()>;
 
+    /// The next bytes of what the server copies out, as it sends them. Answers false where it comes as rows instead; then
+    /// nothing was taken.
+    ///
+    /// # Errors
+    /// As [`Sink::columns`].
+    fn bytes(&mut self, part: &[u8]) -> io::Result<bool> {
+        let _ = part;
+        Ok(false)
+    }
+
     /// A further result of the same statement begins; what came before is complete.
     ///
     /// # Errors

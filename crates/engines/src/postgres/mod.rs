@@ -582,8 +582,15 @@ impl Postgres {
                     .await
                     .map_err(failed)?
             );
-            let mut gather = Gather::new(sink);
             outcome.returns_rows = true;
+            if sink.bytes(&[]).map_err(|e| EngineError::of_sink(&e))? {
+                while let Some(part) = from.next().await {
+                    sink.bytes(&part.map_err(failed)?)
+                        .map_err(|e| EngineError::of_sink(&e))?;
+                }
+                return Ok(outcome);
+            }
+            let mut gather = Gather::new(sink);
             gather
                 .sink()?
                 .columns(vec![Column::named("line")])
