@@ -61,6 +61,8 @@ enum State {
 enum Body {
     /// Still reading first words; true after `create`.
     Head(bool),
+    /// One first word that begins nothing: perhaps the label of a compound statement.
+    Label,
     /// Ends at the next semicolon.
     Plain,
     /// A trigger: ends at a semicolon after `; end`.
@@ -719,7 +721,8 @@ impl Splitter {
             // `*/` ends what is run within a comment.
             Body::Head(false)
                 if self.dialect.executable_comments && matches!(byte, b'*' | b'/') => {}
-            Body::Head(_) => self.body = Body::Plain,
+            Body::Label if byte == b':' => self.body = Body::Head(false),
+            Body::Head(_) | Body::Label => self.body = Body::Plain,
             Body::Rule(open) => match byte {
                 b'(' => *open = open.saturating_add(1),
                 b')' => *open = open.saturating_sub(1),
@@ -768,6 +771,16 @@ impl Splitter {
                 begun: true,
                 ..Blocks::default()
             }),
+            (
+                Body::Head(false),
+                Bodies::Routines,
+                b"if" | b"case" | b"while" | b"loop" | b"repeat" | b"for",
+            ) => {
+                let mut blocks = Blocks::default();
+                blocks.open(false);
+                blocks.at_start = matches!(word, b"loop" | b"repeat");
+                Body::Routine(blocks)
+            }
             (Body::Head(false), Bodies::Atomic, b"copy") => Body::Copy(Stdin::No),
             (Body::Head(true), Bodies::Triggers, b"temp" | b"temporary") => Body::Head(true),
             (Body::Head(true), Bodies::Triggers, b"trigger") => Body::Trigger(Tail::Other),
@@ -787,7 +800,8 @@ impl Splitter {
                 | b"sequence" | b"server" | b"temporary" | b"unique" | b"fulltext" | b"spatial",
             ) => Body::Plain,
             (Body::Head(true), Bodies::Routines, _) => Body::Head(true),
-            (Body::Head(_) | Body::Plain, ..) => Body::Plain,
+            (Body::Head(false), Bodies::Routines, _) => Body::Label,
+            (Body::Head(_) | Body::Label | Body::Plain, ..) => Body::Plain,
             (Body::Trigger(Tail::Semicolon), _, b"end") => Body::Trigger(Tail::End),
             (Body::Trigger(_), ..) => Body::Trigger(Tail::Other),
             (Body::Copy(_), _, b"from") => Body::Copy(Stdin::From),
@@ -1011,6 +1025,12 @@ mod tests {
             "create procedure q() select ';', \"\\\";\", `a;b`;",
             "create table t(begin int, `end` int);",
             "begin;",
+            "if 1 then select 1; elseif 2 then select 2; else select if(1, 2, 3); end if;",
+            "case 1 when 1 then select 1; else begin select 2; end; end case;",
+            "while 0 do select 1; end while;",
+            "lbl: loop select 1; leave lbl; end loop lbl;",
+            "repeat select repeat('x', 2); until 1 end repeat;",
+            "for i in 1..3 do select i; end for;",
         ] {
             let text = format!("{routine} select 2; # it's\n-- it's\nselect 3--1;");
             assert_eq!(
