@@ -723,6 +723,26 @@ fn a_stop_in_the_middle_leaves_nothing() {
     }
 }
 
+/// A flow that gives nothing says so, and a slip in the flow of a command is shown where it was typed.
+#[test]
+fn flows_without_documents_and_with_slips() {
+    let folder = tempfile::tempdir().expect("dir");
+    std::fs::write(folder.path().join("landings.jsonl"), "{\"number\": 1}\n").expect("written");
+    let berth = Berth {
+        address: format!("docs:{}", folder.path().display()),
+        dir: tempfile::tempdir().expect("dir"),
+    };
+    let mut s = berth.session();
+    let entry = s.run("from landings where number > 1;");
+    assert!(said(entry).starts_with("No documents."), "{}", said(entry));
+    assert!(entry.words().0.starts_with("0 documents"));
+    let text = "/stages from landings where number > 0 fold count() as n";
+    assert_eq!(s.run(text).state, State::Failed);
+    let place = s.desk.take_returned().expect("returned").place;
+    let place = place.expect("a place");
+    assert_eq!(&text[place], "(");
+}
+
 /// Documents are looked at in the same way: in files, which are changed whole when the change is kept, and on servers
 /// that have transactions. On others the numbers are asked about first.
 #[test]

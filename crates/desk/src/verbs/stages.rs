@@ -77,6 +77,24 @@ impl Count {
     }
 }
 
+/// A failure whose places begin further on, or that has none.
+fn moved(mut failure: Failure, by: Option<usize>) -> Failure {
+    let on = |span: std::ops::Range<usize>| {
+        let by = by.unwrap_or(0);
+        span.start + by..span.end + by
+    };
+    failure.place = failure.place.filter(|_| by.is_some()).map(on);
+    match by {
+        Some(_) => {
+            for correction in &mut failure.corrections {
+                correction.edit.span = on(correction.edit.span.clone());
+            }
+        }
+        None => failure.corrections.clear(),
+    }
+    failure
+}
+
 impl Work for Count {
     fn lane(&self) -> Lane {
         Lane::Connection
@@ -106,14 +124,10 @@ impl Task for Count {
                     .err()
                     .unwrap_or_else(|| EngineError::plain("It has no stages."));
                 statement::stopped_or(turn, &error, |turn| {
-                    // Its place is one of the flow, not of the command.
+                    // Its places are those of the flow; where that was typed they are moved into the command.
                     let failure = statement::failure(turn, &self.statement, &error);
-                    Failure {
-                        place: None,
-                        corrections: Vec::new(),
-                        ..failure
-                    }
-                    .into()
+                    let typed = turn.waiting.text().find(&self.statement);
+                    moved(failure, typed).into()
                 })
             }
         }

@@ -462,7 +462,19 @@ impl Run {
                 content
             }
             (_, Some(sheet)) => Content::Rows(sheet),
-            _ if outcome.returns_rows => Content::Nothing,
+            // Rows that went to a stream.
+            _ if outcome.returns_rows && turn.services.stream.is_some() => Content::Nothing,
+            // Documents bring their own columns, and there are none.
+            _ if outcome.returns_rows => {
+                let mut page = Page::new();
+                page.say(Tone::Heading, "No documents.");
+                page.gap();
+                page.say(
+                    Tone::Faint,
+                    "It ran to its end and gave none. /stages shows after which stage none is left.",
+                );
+                Content::Page(page)
+            }
             _ => {
                 let around = Around {
                     after: turn.session.bearings.transaction.is_some(),

@@ -98,12 +98,31 @@ impl WireAddress {
         })
     }
 
-    /// The address with another database.
+    /// The address with another database; the login is looked for where it was before.
     #[must_use]
     pub fn with_database(&self, database: &str) -> Self {
-        let mut other = Self::parse(&self.text, Some(database)).unwrap_or_else(|_| self.clone());
+        let mut text = self.text.clone();
+        if self.user.is_some() && self.login_database().is_none() {
+            let of_login = self.database.as_deref().unwrap_or("admin");
+            let of_login =
+                percent_encoding::utf8_percent_encode(of_login, percent_encoding::NON_ALPHANUMERIC);
+            let sign = if text.contains('?') { '&' } else { '?' };
+            text.push_str(&format!("{sign}authSource={of_login}"));
+        }
+        let mut other = Self::parse(&text, Some(database)).unwrap_or_else(|_| self.clone());
         other.password = Arc::clone(&self.password);
         other
+    }
+
+    /// The database in which the user is looked for, if the address says so (`authSource`). Otherwise it is the database that the
+    /// address names, or `admin`.
+    pub fn login_database(&self) -> Option<String> {
+        let (_, options) = self.text.split_once('?')?;
+        options.split('&').find_map(|option| {
+            let (name, value) = option.split_once('=')?;
+            name.eq_ignore_ascii_case("authSource")
+                .then(|| plain(value))
+        })
     }
 
     /// The address for another user, whose password is not known.
@@ -175,6 +194,27 @@ impl WireAddress {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn another_database_does_not_move_the_login() {
+        let of = |text: &str| {
+            let address = WireAddress::parse(text, None).expect("an address");
+            address.with_database("log").text
+        };
+        assert_eq!(
+            of("mongodb://mate@quay/haven"),
+            "mongodb://mate@quay/log?authSource=haven"
+        );
+        assert_eq!(
+            of("mongodb://mate@quay/?tls=true"),
+            "mongodb://mate@quay/log?tls=true&authSource=admin"
+        );
+        assert_eq!(
+            of("mongodb://mate@quay/haven?authSource=crew"),
+            "mongodb://mate@quay/log?authSource=crew"
+        );
+        assert_eq!(of("mongodb://quay/haven"), "mongodb://quay/log");
+    }
 
     #[test]
     fn the_password_is_kept_apart() {

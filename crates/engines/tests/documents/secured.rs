@@ -135,6 +135,11 @@ fn users_are_made_given_passwords_and_removed() {
     );
     let error = refused(&at("mate:first%20tide", "haven"));
     assert_eq!(error.trouble, Trouble::Login, "{error:?}");
+    let told = error.to_string();
+    assert!(
+        told.contains("looked for in the database haven") && !told.contains("labels"),
+        "{told}"
+    );
     connect(&at("mate:second%20tide", "haven"));
     // One's own, which the next connection uses.
     assert_eq!(
@@ -145,4 +150,11 @@ fn users_are_made_given_passwords_and_removed() {
     assert_eq!(say("drop user mate"), "The user mate was removed.");
     let error = refused(&at("mate:second%20tide", "haven"));
     assert_eq!(error.trouble, Trouble::Login, "{error:?}");
+}
+
+#[test]
+fn a_host_that_nobody_knows_is_said_in_a_few_words() {
+    let error = refused("mongodb://no-such-host.invalid/haven?serverSelectionTimeoutMS=500");
+    assert_eq!(error.trouble, Trouble::NameNotFound, "{error:?}");
+    assert!(!error.to_string().contains("labels"), "{error}");
 }

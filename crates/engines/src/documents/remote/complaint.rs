@@ -36,17 +36,35 @@ pub(super) fn of_driver(error: &mongodb::error::Error, _writes: bool) -> EngineE
             write.code_name.as_deref().unwrap_or_default(),
             &write.message,
         ),
-        ErrorKind::ServerSelection { .. } => {
-            make(Fault::NotSent, error.to_string(), String::new(), None)
-        }
-        ErrorKind::ConnectionPoolCleared { .. } => {
-            make(Fault::NotSent, error.to_string(), String::new(), None)
+        ErrorKind::ServerSelection { .. } | ErrorKind::ConnectionPoolCleared { .. } => {
+            make(Fault::NotSent, own_words(error), String::new(), None)
         }
         ErrorKind::Io(io) => make(Fault::Lost, io.to_string(), String::new(), None),
         ErrorKind::Authentication { message, .. } => {
             make(Fault::Other, message.clone(), "18".into(), None)
         }
-        _ => make(Fault::Other, error.to_string(), String::new(), None),
+        _ => make(Fault::Other, own_words(error), String::new(), None),
+    }
+}
+
+/// What went wrong, out of the account that the driver gives of itself: what it says of each server, or of the error.
+fn own_words(error: &mongodb::error::Error) -> String {
+    inner_words(&error.to_string())
+}
+
+fn inner_words(account: &str) -> String {
+    let of_servers: Vec<&str> = account
+        .split("Error: Kind: ")
+        .skip(1)
+        .filter_map(|rest| rest.split(", labels: ").next())
+        .collect();
+    match of_servers.first() {
+        Some(first) => first.to_string(),
+        None => {
+            let whole = account.strip_prefix("Kind: ").unwrap_or(account);
+            let whole = whole.split(", labels: ").next().unwrap_or(whole);
+            whole.to_string()
+        }
     }
 }
 
@@ -78,25 +96,35 @@ pub(super) fn of_code(code: i32, name: &str, message: &str) -> EngineError {
 
 /// Why a server could not be reached.
 pub(super) fn unreachable(error: &mongodb::error::Error, address: &WireAddress) -> OpenError {
-    let said = Some(error.to_string());
+    let said = match &*error.kind {
+        ErrorKind::Authentication { message, .. } => message.clone(),
+        ErrorKind::Command(command) => format!("{}, {}", command.message, command.code),
+        _ => own_words(error),
+    };
     let make = |trouble, headline: String, checks: Vec<&str>| OpenError {
         trouble,
         headline,
         checks: checks.into_iter().map(str::to_string).collect(),
-        said: said.clone(),
+        said: Some(said.clone()),
+    };
+    let refused = || {
+        let place = match (address.login_database(), &address.database) {
+            (Some(database), _) => format!("The user was looked for in the database {database}, as authSource in the address says."),
+            (None, Some(database)) => format!(
+                "The user was looked for in the database {database}, which the address names; authSource=admin in it looks where most users are made."
+            ),
+            (None, None) => "The user was looked for in the database admin; authSource=NAME in the address looks in another one.".to_string(),
+        };
+        make(
+            Trouble::Login,
+            format!("{} did not accept the user or the password.", address.hosts),
+            vec!["Check both.", &place],
+        )
     };
     let text = error.to_string();
     match &*error.kind {
-        ErrorKind::Authentication { .. } => make(
-            Trouble::Login,
-            format!("{} did not accept the user or the password.", address.hosts),
-            vec!["Check both, and in which database the user was made (authSource)."],
-        ),
-        ErrorKind::Command(c) if c.code == 18 => make(
-            Trouble::Login,
-            format!("{} did not accept the user or the password.", address.hosts),
-            vec!["Check both, and in which database the user was made (authSource)."],
-        ),
+        ErrorKind::Authentication { .. } => refused(),
+        ErrorKind::Command(c) if c.code == 18 => refused(),
         ErrorKind::Command(c) if c.code == 13 => make(
             Trouble::Login,
             format!("{} wants to know who you are.", address.hosts),
@@ -119,6 +147,11 @@ pub(super) fn unreachable(error: &mongodb::error::Error, address: &WireAddress) 
             format!("Encryption cannot be set up: {message}."),
             vec![],
         ),
+        _ if text.contains("failed to lookup address") => make(
+            Trouble::NameNotFound,
+            format!("The name in {} is not known.", address.hosts),
+            vec!["Check the name, and that this machine can look it up."],
+        ),
         _ if text.contains("refused") => make(
             Trouble::Refused,
             format!("Nothing listens at {}.", address.hosts),
@@ -137,5 +170,27 @@ pub(super) fn unreachable(error: &mongodb::error::Error, address: &WireAddress) 
             format!("{} does not answer.", address.hosts),
             vec!["Check host and port, and that nothing between here and there holds it back."],
         ),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_drivers_account_is_cut_to_what_went_wrong() {
+        for (account, words) in [
+            (
+                "Kind: Server selection timeout: No available servers. Topology: { Type: Unknown, Servers: [ { Address: quay:27017, Type: Unknown, Error: Kind: I/O error: Connection refused (os error 111), labels: {\"x\"}, source: None, server response: None } ] }, labels: {}, source: None",
+                "I/O error: Connection refused (os error 111)",
+            ),
+            (
+                "Kind: Invalid argument: no such option, labels: {}, source: None",
+                "Invalid argument: no such option",
+            ),
+            ("something else", "something else"),
+        ] {
+            assert_eq!(inner_words(account), words);
+        }
     }
 }
