@@ -440,9 +440,11 @@ fn chosen_rows(change: &Change, rows: Option<u64>, dialect: &Dialect, why: &str)
     })
 }
 
-/// Whether a table is surely not there: it could not be counted, and the catalog has none of its name.
-fn is_nowhere(table: &Named, rows: Option<u64>, catalog: &Catalog) -> bool {
-    rows.is_none() && !table.shown.contains('.') && catalog.table(&table.shown).is_none()
+/// Whether a table is surely not there: it could not be counted, and the catalog has none of its name. A collection that
+/// is not there has no documents.
+fn is_nowhere(table: &Named, rows: Option<u64>, catalog: &Catalog, dialect: &Dialect) -> bool {
+    let uncounted = rows.is_none() || dialect.is_flow() && rows == Some(0);
+    uncounted && !table.shown.contains('.') && catalog.table(&table.shown).is_none()
 }
 
 /// What is said of a sweep: what it does, what a yes does, what follows.
@@ -458,7 +460,7 @@ fn part(sweep: &Sweep, own: &Answers<'_>, catalog: &Catalog, dialect: &Dialect) 
         Sweep::Drop { kind, name, .. } if has_rows(kind) => Some(name),
         _ => None,
     };
-    if table.is_some_and(|table| is_nowhere(table, own.rows, catalog)) {
+    if table.is_some_and(|table| is_nowhere(table, own.rows, catalog, dialect)) {
         return None;
     }
     let (heading, yes, after) = match sweep {

@@ -146,6 +146,7 @@ fn in_words(about: &Summary, outcome: &Outcome, around: Around, thing: &str) -> 
             _ => "What the transaction changed is taken back.",
         }
         .to_string(),
+        ("empty", Some(0)) if !outcome.notes.is_empty() => "Nothing was removed.".to_string(),
         ("empty", Some(count)) => format!(
             "{} removed from {target}; the collection is there still.",
             things(count)

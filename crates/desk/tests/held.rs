@@ -736,6 +736,13 @@ fn flows_without_documents_and_with_slips() {
     let entry = s.run("from landings where number > 1;");
     assert!(said(entry).starts_with("No documents."), "{}", said(entry));
     assert!(entry.words().0.starts_with("0 documents"));
+    // Nothing is asked of what is not there.
+    for text in ["empty nowhere;", "drop collection nowhere;"] {
+        let entry = s.run(text);
+        let told = format!("{} {:?}", said(entry), entry.outcome);
+        assert!(told.contains("There is no collection nowhere"), "{told}");
+        assert!(!told.contains("is there still"), "{told}");
+    }
     let text = "/stages from landings where number > 0 fold count() as n";
     assert_eq!(s.run(text).state, State::Failed);
     let place = s.desk.take_returned().expect("returned").place;
