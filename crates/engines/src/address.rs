@@ -39,6 +39,18 @@ impl TlsMode {
     }
 }
 
+/// What a server of several has to do.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Wants {
+    /// Answer.
+    #[default]
+    Any,
+    /// Take writes.
+    Writes,
+    /// Only read.
+    Reads,
+}
+
 /// What TLS needs.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Tls {
@@ -134,6 +146,10 @@ pub struct Address {
     pub host: String,
     /// Its port.
     pub port: u16,
+    /// Further hosts with their ports, of which the first that answers and fits is taken.
+    pub others: Vec<(String, u16)>,
+    /// What the one that is taken has to do.
+    pub wants: Wants,
     /// The local socket instead of host and port.
     pub socket: Option<PathBuf>,
     /// The user; empty only until defaults are filled in.
@@ -394,17 +410,20 @@ impl Address {
             }
             None => (decoded(login, "user")?, None),
         };
-        if place.contains(',') {
-            return Err(wrong(
-                "The address names several hosts. Name one: this program does not choose a server by itself.",
-            ));
+        let mut hosts = place.split(',').map(host_and_port);
+        let (host, number) = hosts.next().unwrap_or(Ok((String::new(), None)))?;
+        let others: Vec<(String, Option<u16>)> = hosts.collect::<Result<_, _>>()?;
+        if !others.is_empty() && (host.is_empty() || others.iter().any(|(host, _)| host.is_empty()))
+        {
+            return Err(wrong("One of the hosts in the address has no name."));
         }
-        let (host, number) = host_and_port(place)?;
         let mut address = Address {
             family: served.family,
             scheme,
             host,
             port: 0,
+            others: Vec::new(),
+            wants: Wants::Any,
             socket: None,
             user,
             database: decoded(path, "database")?,
@@ -426,6 +445,14 @@ impl Address {
             address.parameter(name, &value, &mut number)?;
         }
         address.fill(more, number, env)?;
+        let usual = served.port;
+        let others = others.into_iter();
+        address.others = others
+            .map(|(host, port)| (host, port.unwrap_or(usual)))
+            .collect();
+        if more.host.is_some() || more.port.is_some() {
+            address.others.clear();
+        }
         Ok(address)
     }
 
@@ -458,6 +485,18 @@ impl Address {
                     }
                 });
             }
+            "target_session_attrs" => {
+                self.wants = match value {
+                    "any" => Wants::Any,
+                    "read-write" | "primary" => Wants::Writes,
+                    "read-only" | "standby" => Wants::Reads,
+                    _ => {
+                        return Err(wrong(format!(
+                            "{name}={value} in the address is not known. What is: any, read-write or primary, read-only or standby."
+                        )));
+                    }
+                };
+            }
             "tls-authority" | "sslrootcert" | "ssl-ca" => self.tls.authority = file(),
             "tls-certificate" | "sslcert" | "ssl-cert" => self.tls.certificate = file(),
             "tls-key" | "sslkey" | "ssl-key" => self.tls.key = file(),
@@ -480,7 +519,7 @@ impl Address {
                     .iter()
                     .map(|name| format!(", {name}"));
                 return Err(wrong(format!(
-                    "{name} in the address is not known. What is: user, host, port, database, socket, tls, tls-authority, tls-certificate, tls-key, via, via-key, via-known-hosts{}.",
+                    "{name} in the address is not known. What is: user, host, port, database, socket, target_session_attrs, tls, tls-authority, tls-certificate, tls-key, via, via-key, via-known-hosts{}.",
                     more.collect::<String>()
                 )));
             }
@@ -631,9 +670,21 @@ impl Address {
         if self.socket.is_none() {
             text.push_str(&format!("{host}:{}", self.port));
         }
+        for (host, port) in &self.others {
+            let host = match host.contains(':') {
+                true => format!("[{host}]"),
+                false => part(host),
+            };
+            text.push_str(&format!(",{host}:{port}"));
+        }
         text.push('/');
         text.push_str(&part(&self.database));
         let mut more = Vec::new();
+        match self.wants {
+            Wants::Any => {}
+            Wants::Writes => more.push(("target_session_attrs", "read-write".to_string())),
+            Wants::Reads => more.push(("target_session_attrs", "read-only".to_string())),
+        }
         if let Some(path) = &self.socket {
             more.push(("socket", path.display().to_string()));
         }
@@ -766,13 +817,29 @@ mod tests {
     }
 
     #[test]
+    fn several_hosts_are_kept_in_their_order() {
+        let text = "postgres://u@a:1,[::1]:2,c/x?target_session_attrs=primary";
+        let address = read(text).expect("reads");
+        assert_eq!(address.place(), "a:1");
+        assert_eq!(
+            address.others,
+            [("::1".to_string(), 2), ("c".to_string(), 5432)]
+        );
+        assert_eq!(
+            address.url(),
+            "postgres://u@a:1,[::1]:2,c:5432/x?target_session_attrs=read-write"
+        );
+    }
+
+    #[test]
     fn damaged_addresses_are_refused_with_the_place() {
         for (text, word) in [
             ("postgres://h:0/", "port"),
             ("postgres://h:99999/", "port"),
             ("postgres://[::1/", "bracket"),
             ("postgres://a:1:2/", "colons"),
-            ("postgres://a,b/", "several hosts"),
+            ("postgres://a,,b/", "no name"),
+            ("postgres://a/?target_session_attrs=fast", "fast"),
             ("postgres://h/?colour=red", "colour"),
             ("mysql://h/?tls=perhaps", "perhaps"),
             ("oak://h/", "oak"),

@@ -11,6 +11,7 @@ mod gather;
 mod harbour;
 mod idle_link;
 mod mariadb;
+mod members;
 mod nearby;
 pub mod plan;
 mod postgres;

@@ -10,6 +10,7 @@ use secrecy::SecretString;
 use crate::address::{Address, Overrides, SERVED, SecretFor, schemes_in_words};
 use crate::documents::WireAddress;
 use crate::engine::Connection;
+use crate::members;
 use crate::reach::Reach;
 use crate::trouble::{Ask, OpenError};
 use crate::{documents, families, sqlite};
@@ -316,12 +317,11 @@ fn open_it(
         Source::File(path) => Box::new(sqlite::Sqlite::file(path, options.write, waiting)?),
         Source::Wire(address) => Box::new(documents::Remote::open(address, ask)?),
         Source::Server(address) => {
-            let reach = Reach::open(address, ask)?;
             let family = families::of(address.family);
             let open = family.and_then(|family| family.open).ok_or_else(|| {
                 OpenError::plain(format!("{} has no server to open.", address.served().name))
             })?;
-            open(address, reach, ask)?
+            members::open(address, &mut |one| open(one, Reach::open(one, ask)?, ask))?
         }
     })
 }

@@ -161,6 +161,15 @@ pub(super) fn of_login(error: &Error, address: &Address, last_words: Option<Stri
             "Whoever runs it can turn it on. tls=try in the address goes on without; others on the way can then read everything.",
             error.to_string(),
         ),
+        Error::Driver(DriverError::UnknownAuthPlugin { name }) => make(
+            Trouble::Login,
+            format!(
+                "{place} does not let {} in: it asks for a login of the kind {name}, which this program does not have.",
+                address.user
+            ),
+            "A server asks so where it does not know the user, too. Check the name; an account of that kind needs another (alter user NAME identified with caching_sha2_password by ...).",
+            error.to_string(),
+        ),
         Error::Server(server) => {
             let said = format!("{}, {}", server.message, server.code);
             match server.code {

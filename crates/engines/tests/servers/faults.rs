@@ -3,15 +3,14 @@
 use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream};
 use std::process::Command;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex};
 
 use idle_tide_engines::{Connection, Fault};
 
-use crate::place::{Keep, MANY_OF_MYSQL, connect, first, one, open_with, place, run, servers, url};
-
-/// Only one test at a time ends the second servers.
-static SECOND: Mutex<()> = Mutex::new(());
+use crate::place::{
+    Keep, MANY_OF_MYSQL, SECOND, connect, first, one, open_with, place, run, servers, url,
+};
 
 fn control(verb: &str, server: &str) {
     let done = Command::new(place("HAVEN_CONTROL"))

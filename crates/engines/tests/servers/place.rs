@@ -34,6 +34,9 @@ pub fn first(server: &str) -> &'static str {
     }
 }
 
+/// For tests that need the second servers as they are: others end them.
+pub static SECOND: std::sync::Mutex<()> = std::sync::Mutex::new(());
+
 /// The address of a server, with a password.
 pub fn url(server: &str, database: &str) -> String {
     let port = place(&format!(

@@ -8,7 +8,7 @@ use idle_tide_engines::{
     Ask, Connection, LinkState, OpenError, OpenOptions, Overrides, Proof, Source, Trouble, open,
 };
 
-use crate::place::{Answers, connect, first, one, open_with, place, servers, url};
+use crate::place::{Answers, SECOND, connect, first, one, open_with, place, servers, url};
 
 fn opened(
     address: &str,
@@ -387,4 +387,70 @@ fn what_keeps_one_out_is_told_apart() {
         open_with(&crowd, vec![]).err().expect("refused").trouble,
         Trouble::TooMany
     );
+}
+
+/// Of several hosts the first that answers and fits is taken, and what was passed over is said.
+#[test]
+fn the_first_of_several_hosts_that_fits_is_taken() {
+    let _one = SECOND
+        .lock()
+        .unwrap_or_else(std::sync::PoisonError::into_inner);
+    let free = std::net::TcpListener::bind("127.0.0.1:0")
+        .expect("a port")
+        .local_addr()
+        .expect("address")
+        .port();
+    for server in servers() {
+        let second = format!("{server}-b");
+        drop(crate::place::own(server, "members"));
+        drop(crate::place::own(&second, "members"));
+        let port = |server: &str| {
+            let name = server.to_uppercase().replace('-', "_");
+            place(&format!("HAVEN_{name}_PORT"))
+        };
+        let (here, there) = (port(server), port(&second));
+        let of = |hosts: &str, more: &str| {
+            let one = url(server, "members");
+            let address = one.replace(&format!("127.0.0.1:{here}"), hosts);
+            open_with(&format!("{address}{more}"), vec![])
+        };
+        let mut c = of(&format!("127.0.0.1:{free},localhost:{here}"), "")
+            .unwrap_or_else(|e| panic!("{server}: {e}"));
+        let bearings = c.bearings();
+        let at = bearings.server.expect("a server");
+        assert_eq!(at.place, format!("localhost:{here}"), "{server}");
+        let said = bearings.warnings.join(" ");
+        assert!(
+            said.contains(&format!("Passed over in the address: 127.0.0.1:{free}")),
+            "{said}"
+        );
+        // One that only reads, and one that takes writes.
+        let both = format!("127.0.0.1:{there},127.0.0.1:{here}");
+        if server == "postgres" {
+            let mut other = connect(&second, "postgres");
+            let set = "alter database members set default_transaction_read_only = on";
+            crate::place::run(&mut *other, set).expect("set");
+            let taken = |wants: &str| {
+                let mut c = of(&both, &format!("?target_session_attrs={wants}"))
+                    .unwrap_or_else(|e| panic!("{wants}: {e}"));
+                c.bearings().server.expect("a server").place
+            };
+            assert_eq!(taken("any"), format!("127.0.0.1:{there}"));
+            assert_eq!(taken("read-only"), format!("127.0.0.1:{there}"));
+            assert_eq!(taken("read-write"), format!("127.0.0.1:{here}"));
+        }
+        let only_reads = of(
+            &format!("127.0.0.1:{here}"),
+            "?target_session_attrs=standby",
+        );
+        let error = only_reads.err().expect("it writes too");
+        assert!(error.to_string().contains("writes too"), "{error}");
+        // Who is refused by one is not tried at the next.
+        let stranger = url(server, "").replace("haven:", "nobody:").replace(
+            &format!("127.0.0.1:{here}"),
+            &format!("127.0.0.1:{here},127.0.0.1:{there}"),
+        );
+        let error = open_with(&stranger, vec![]).err().expect("refused");
+        assert_eq!(error.trouble, Trouble::Login, "{server}: {error}");
+    }
 }
