@@ -11,15 +11,15 @@ use super::Postgres;
 use super::catalog::OWN;
 use crate::engine::EngineError;
 
-type Rows = Vec<Vec<Option<String>>>;
+pub(super) type Rows = Vec<Vec<Option<String>>>;
 
 /// What a relation, type or routine is known by: the system catalog it stands in, and its number there.
-type Key = (String, String);
+pub(super) type Key = (String, String);
 
 /// The statement that makes an object, by its key.
-struct Piece {
-    key: Key,
-    text: String,
+pub(super) struct Piece {
+    pub(super) key: Key,
+    pub(super) text: String,
 }
 
 /// What an extension made, or a type brings with it, is not made again.
@@ -235,12 +235,14 @@ fn columns(d: &Definer<'_>) -> Result<HashMap<String, Vec<String>>, EngineError>
         case when a.attcollation <> t.typcollation then (select quote_ident(cn.nspname) || '.' || quote_ident(collname) from pg_catalog.pg_collation l join pg_catalog.pg_namespace cn on cn.oid = l.collnamespace where l.oid = a.attcollation) end, \
         (select ' (start with ' || s.seqstart || ' increment by ' || s.seqincrement || case when s.seqcycle then ' cycle' else '' end || ')' from pg_catalog.pg_depend o join pg_catalog.pg_sequence s on s.seqrelid = o.objid \
           where o.classid = 'pg_class'::regclass and o.refclassid = 'pg_class'::regclass and o.refobjid = c.oid and o.refobjsubid = a.attnum and o.deptype = 'i' and (s.seqstart <> 1 or s.seqincrement <> 1 or s.seqcycle)), \
-        (select quote_ident(conname) from pg_catalog.pg_constraint where conrelid = c.oid and contype = 'n' and conkey = array[a.attnum] and conname <> c.relname || '_' || a.attname || '_not_null') \
+        (select quote_ident(conname) from pg_catalog.pg_constraint where conrelid = c.oid and contype = 'n' and conkey = array[a.attnum] and conname <> c.relname || '_' || a.attname || '_not_null'), \
+        case when a.attfdwoptions is not null then ' options (' || (select string_agg(quote_ident(option_name) || ' ' || quote_literal(option_value), ', ') from pg_options_to_table(a.attfdwoptions)) || ')' end \
         {FROM_CLASS} join pg_catalog.pg_attribute a on a.attrelid = c.oid join pg_catalog.pg_type t on t.oid = a.atttypid left join pg_catalog.pg_attrdef x on x.adrelid = c.oid and x.adnum = a.attnum \
         where c.relkind in ('r', 'p', 'f') and a.attnum > 0 and not a.attisdropped and a.attislocal and OWN order by c.oid, a.attnum"))?;
     let mut lines: HashMap<String, Vec<String>> = HashMap::new();
     for row in rows {
         let mut line = format!("{} {}", POSTGRES.quote_name(text(&row[1])), text(&row[2]));
+        line.push_str(text(&row[10]));
         if let Some(collation) = &row[7] {
             write!(line, " collate {collation}").unwrap_or_default();
         }
@@ -510,7 +512,11 @@ fn all(d: &Definer<'_>) -> Result<Vec<String>, EngineError> {
         list.push(format!("create extension if not exists {} with schema {};", POSTGRES.quote_name(text(&row[0])), POSTGRES.quote_name(text(&row[1]))));
     }
     let mut owned = Vec::new();
+    let apart = d.only.is_none();
     let mut pieces = types(d)?;
+    if apart {
+        pieces.extend(super::apart::pieces(d.of)?);
+    }
     pieces.extend(sequences(d, &mut owned)?);
     pieces.extend(routines(d)?);
     pieces.extend(tables(d)?);
@@ -519,6 +525,9 @@ fn all(d: &Definer<'_>) -> Result<Vec<String>, EngineError> {
     list.extend(in_order(pieces, &needs));
     list.extend(owned);
     list.extend(afterwards(d)?);
+    if apart {
+        list.extend(super::apart::last(d.of)?);
+    }
     Ok(list)
 }
 

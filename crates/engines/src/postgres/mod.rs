@@ -2,6 +2,7 @@
 //! every value arrives as the server's own text; rows stream and the link holds them back when nobody takes
 //! them. One statement is sent once. The driver runs in the connection's thread.
 
+mod apart;
 pub(crate) mod catalog;
 mod complaint;
 mod define;
