@@ -168,6 +168,9 @@ pub struct Check {
     pub condition: String,
 }
 
+/// The name of the fact that says on which other server the rows of an object lie.
+pub const LIES_ON: &str = "lies on";
+
 /// A table, view, routine or another thing of a database.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Object {

@@ -1,6 +1,6 @@
 //! One object in full, and definitions, as pages.
 
-use idle_tide_core::catalog::Identity;
+use idle_tide_core::catalog::{Identity, LIES_ON};
 use idle_tide_core::links::{self, Tie};
 use idle_tide_core::{Catalog, Field, Index, Kind, Link, Object};
 use idle_tide_draw::picture::{bytes, counted, grouped};
@@ -403,7 +403,11 @@ fn belongings_sections(page: &mut Page, object: &Object, catalog: &Catalog) {
     if !parts.is_empty() {
         section(page, "Partitions");
         for part in parts {
-            let rows = rows_words(part).unwrap_or_default();
+            let lies_on = part.facts.iter().find(|(name, _)| name == LIES_ON);
+            let rows = match lies_on {
+                Some((_, server)) => format!("lies on {server}"),
+                None => rows_words(part).unwrap_or_default(),
+            };
             page.line(
                 Line::new()
                     .and(Tone::Active, format!("  {}", part.name))

@@ -71,8 +71,8 @@ static WAYS: &[Way] = &[
     },
     Way {
         of: "PostgreSQL",
-        asking: "explain (format json)",
-        measuring: "explain (analyze, buffers, format json)",
+        asking: "explain (verbose, format json)",
+        measuring: "explain (analyze, verbose, buffers, format json)",
         begin: "begin read only",
         acting: Some(crate::postgres::acting),
         read: postgres::of_postgres,

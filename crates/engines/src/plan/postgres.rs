@@ -41,6 +41,8 @@ pub(super) fn of_postgres(rows: &[Vec<String>]) -> Result<Plan, EngineError> {
             ("Rows Removed by Filter", "drops"),
             ("Subplan Name", "as"),
             ("Workers Launched", "workers"),
+            ("Relations", "of"),
+            ("Remote SQL", "sends"),
         ] {
             details.extend(words(json, name).map(|value| format!("{label} {value}")));
         }

@@ -4,7 +4,7 @@
 use std::collections::HashMap;
 
 use idle_tide_core::catalog::{
-    Catalog, Check, Database, Field, Identity, Index, Kind, Link, Object,
+    Catalog, Check, Database, Field, Identity, Index, Kind, LIES_ON, Link, Object,
 };
 use idle_tide_lang::choices;
 
@@ -20,7 +20,10 @@ const RELATIONS: &str = "select c.oid, n.nspname, c.relname, c.relkind, c.reltup
     c.relpersistence, pg_get_userbyid(c.relowner), case when c.relkind = 'p' then pg_get_partkeydef(c.oid) end, \
     case when c.relispartition then (select case when pn.oid = n.oid then '' else pn.nspname || '.' end || p.relname from pg_catalog.pg_inherits i \
       join pg_catalog.pg_class p on p.oid = i.inhparent join pg_catalog.pg_namespace pn on pn.oid = p.relnamespace where i.inhrelid = c.oid) end, \
-    exists (select from pg_catalog.pg_depend e where e.classid = 'pg_class'::regclass and e.objid = c.oid and e.deptype = 'e') \
+    exists (select from pg_catalog.pg_depend e where e.classid = 'pg_class'::regclass and e.objid = c.oid and e.deptype = 'e'), \
+    case when c.relkind = 'f' then (select s.srvname || coalesce(' (' || (select string_agg(option_value, ' ' order by option_name = 'dbname', option_name = 'port') \
+      from pg_options_to_table(s.srvoptions) where option_name in ('host', 'port', 'dbname')) || ')', '') \
+      from pg_catalog.pg_foreign_table f join pg_catalog.pg_foreign_server s on s.oid = f.ftserver where f.ftrelid = c.oid) end \
     from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace \
     left join pg_catalog.pg_description d on d.objoid = c.oid and d.classoid = 'pg_class'::regclass and d.objsubid = 0 \
     where c.relkind in ('r', 'p', 'v', 'm', 'f')";
@@ -162,6 +165,9 @@ impl Reading {
         if row[8].as_deref() == Some("u") {
             let words = "after a crash it is empty";
             object.facts.push(("unlogged".into(), words.into()));
+        }
+        if let Some(server) = &row[13] {
+            object.facts.push((LIES_ON.into(), server.clone()));
         }
         self.place.insert(number(&row[0]), self.objects.len());
         self.objects.push(object);

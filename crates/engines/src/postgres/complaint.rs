@@ -78,6 +78,11 @@ pub(super) fn of_server(error: &DbError, statement: &str) -> EngineError {
         ),
         c if *c == SqlState::INSUFFICIENT_PRIVILEGE => (Fault::Denied, None),
         c if matches!(c.code(), "57P01" | "57P02" | "57P03" | "57P05") => (Fault::Lost, None),
+        // An error of the server about a link of its own; one about the link to it is no error of the server.
+        c if c.code().starts_with("08") => (
+            Fault::Other,
+            Some("A part of it lies on another server, which does not answer the one here. /about NAME shows which part lies where; the other parts can be read by their own names.".to_string()),
+        ),
         c if c.code().starts_with("23") => (Fault::Constraint, None),
         c if c.code().starts_with("42") => (Fault::Statement, None),
         c if c.code().starts_with("53") => (Fault::Disk, None),

@@ -6,7 +6,9 @@ use idle_tide_engines::load_harbour;
 use idle_tide_engines::{Access, Fault, LinkState, Listing, Proof};
 use idle_tide_lang::correct::Complaint;
 
-use crate::place::{Keep, MANY_OF_MYSQL, connect, first, one, open_with, own, run, servers, url};
+use crate::place::{
+    Keep, MANY_OF_MYSQL, SECOND, connect, first, one, open_with, own, run, servers, url,
+};
 
 #[test]
 fn statements_transactions_and_bearings() {
@@ -1080,4 +1082,78 @@ fn sizes_are_those_of_the_files() {
         assert!(apart.is_some_and(|o| o.bytes.is_some_and(|b| b < 200_000)));
         assert_eq!(catalog.table("t").expect("there").rows, Some(5_000));
     }
+}
+
+/// A table whose parts lie on several servers: which part lies where, what the other server is sent, and a part that is lost.
+#[test]
+fn a_table_may_lie_on_several_servers() {
+    let _one = SECOND
+        .lock()
+        .unwrap_or_else(std::sync::PoisonError::into_inner);
+    let mut far = own("postgres-b", "spread");
+    run(
+        &mut *far,
+        "create table visits_2 (id integer not null, quay text)",
+    )
+    .expect("made");
+    run(
+        &mut *far,
+        "insert into visits_2 select n, 'S' from generate_series(1000, 1999) n",
+    )
+    .expect("filled");
+    let mut c = own("postgres", "spread");
+    let port = crate::place::place("HAVEN_POSTGRES_B_PORT");
+    let free = std::net::TcpListener::bind("127.0.0.1:0").expect("a port");
+    let nobody = free.local_addr().expect("a place").port();
+    drop(free);
+    for sql in [
+        "create extension postgres_fdw",
+        &format!(
+            "create server south foreign data wrapper postgres_fdw options (host '127.0.0.1', port '{port}', dbname 'spread')"
+        ),
+        &format!(
+            "create server gone foreign data wrapper postgres_fdw options (host '127.0.0.1', port '{nobody}', dbname 'spread')"
+        ),
+        "create user mapping for haven server south options (user 'haven', password 'the owner''s secret')",
+        "create user mapping for haven server gone options (user 'haven', password 'the owner''s secret')",
+        "create table visits (id integer not null, quay text) partition by range (id)",
+        "create table visits_1 partition of visits for values from (0) to (1000)",
+        "create foreign table visits_2 partition of visits for values from (1000) to (2000) server south",
+        "insert into visits select n, 'N' from generate_series(0, 999) n",
+    ] {
+        run(&mut *c, sql).unwrap_or_else(|error| panic!("{sql}: {error}"));
+    }
+    assert_eq!(one(&mut *c, "select count(*) from visits"), "2000");
+    let catalog = c.describe().catalog(1, &mut |_| {}).expect("read");
+    let part = catalog.table("visits_2").expect("there");
+    assert_eq!(part.partition_of.as_deref(), Some("visits"));
+    assert_eq!(
+        part.facts,
+        [(
+            "lies on".to_string(),
+            format!("south (127.0.0.1 {port} spread)")
+        )]
+    );
+    let plan =
+        idle_tide_engines::plan::plan(&mut *c, 2, "select * from visits where id > 990", true);
+    let plan = plan.expect("planned");
+    let sent = plan.walk().iter().any(|(_, step)| {
+        let sends =
+            |words: &String| words.starts_with("sends SELECT id, quay FROM public.visits_2");
+        step.details.iter().any(sends)
+    });
+    assert!(sent, "{plan:?}");
+    let lost = "create foreign table visits_3 partition of visits for values from (2000) to (3000) server gone";
+    run(&mut *c, lost).expect("made");
+    let error = run(&mut *c, "select count(*) from visits")
+        .err()
+        .expect("lost");
+    assert!(error.message.contains("\"gone\""), "{error:?}");
+    assert!(
+        error
+            .advice
+            .is_some_and(|words| words.contains("lies on another server"))
+    );
+    assert_ne!(error.fault, Fault::Lost);
+    assert_eq!(one(&mut *c, "select count(*) from visits_1"), "1000");
 }
