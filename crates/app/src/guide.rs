@@ -132,7 +132,7 @@ fn words(topic: &str) -> &'static [&'static str] {
             "What can stand in statements that make databases, tables, indexes, users and roles, or grant rights, from the servers' documentation:",
         ],
         "take away" => &[
-            "/export writes all rows of the current result, with the columns, order and filter you see. The format comes from the file name's ending, or from --as. A file is replaced only when the new one is whole.",
+            "/export writes all rows of the current result, with the columns, order and filter you see. The format comes from the file name's ending, or from --as. Documents as json or jsonl keep every kind and are read back the same; --as canonical and --as relaxed are the two forms of Extended JSON, a document a line. A file is replaced only when the new one is whole.",
             "In CSV null is nothing and empty text is \"\". Bytes are hexadecimal. Text layouts show control characters as marks; the other formats keep them.",
         ],
         "conditions" => &[

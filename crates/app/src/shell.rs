@@ -1,6 +1,7 @@
 //! The desk without a screen: statements from the command line, a file or standard input; results on
 //! standard output or in a file, messages on standard error, an exit code that says whether all went well.
 
+use std::collections::VecDeque;
 use std::fs::File;
 use std::io::{self, BufRead, IsTerminal, Read, Write};
 use std::path::Path;
@@ -270,22 +271,21 @@ impl Session {
         if run.together {
             self.quiet("begin")?;
         }
-        let from_input: Box<dyn Iterator<Item = Result<(String, bool, String), String>>> =
-            match input {
-                Some(reader) => {
-                    let name = run
-                        .file
-                        .as_deref()
-                        .filter(|p| p.as_os_str() != "-")
-                        .map_or_else(
-                            || "standard input".to_string(),
-                            |path| path.display().to_string(),
-                        );
-                    Box::new(from_reader(reader, name, self.desk.dialect()))
-                }
-                None => Box::new(from_arguments(&run.statements, self.desk.dialect())),
-            };
-        for next in from_input {
+        let mut from_input = match input {
+            Some(reader) => {
+                let name = run
+                    .file
+                    .as_deref()
+                    .filter(|p| p.as_os_str() != "-")
+                    .map_or_else(
+                        || "standard input".to_string(),
+                        |path| path.display().to_string(),
+                    );
+                from_reader(reader, name, self.desk.dialect())
+            }
+            None => from_arguments(&run.statements, self.desk.dialect()),
+        };
+        while let Some(next) = from_input(self.desk.dialect()) {
             let (text, is_command, place) = next?;
             let about = (run.together && !is_command).then(|| summary(&text, self.desk.dialect()));
             if let Some(about) =
@@ -559,54 +559,65 @@ impl Session {
 
 type Next = Result<(String, bool, String), String>;
 
-fn from_arguments(statements: &[String], dialect: &'static Dialect) -> impl Iterator<Item = Next> {
+/// What is to run next, cut by the dialect of the session at that time: a statement may change it.
+type Input = Box<dyn FnMut(&'static Dialect) -> Option<Next>>;
+
+fn from_arguments(statements: &[String], dialect: &'static Dialect) -> Input {
     let many = statements.len() > 1;
-    let mut list = Vec::new();
-    for (at, text) in statements.iter().enumerate() {
-        let place = if many {
-            format!("statement {}: ", at + 1)
-        } else {
-            String::new()
-        };
-        let before = list.len();
-        for next in Statements::new(text.as_bytes(), dialect).flatten() {
-            let (piece, bytes) = next;
-            let text = String::from_utf8_lossy(&bytes).into_owned();
-            list.push(Ok((text, piece.kind == PieceKind::Command, place.clone())));
+    let place = move |at: usize| match many {
+        true => format!("statement {}: ", at + 1),
+        false => String::new(),
+    };
+    let mut list: VecDeque<_> = statements
+        .iter()
+        .map(|text| Statements::new(io::Cursor::new(text.clone().into_bytes()), dialect))
+        .enumerate()
+        .collect();
+    let mut empty = true;
+    Box::new(move |dialect| {
+        loop {
+            let (at, statements) = list.front_mut()?;
+            statements.speak(dialect);
+            let place = place(*at);
+            if let Some((piece, bytes)) = statements.find_map(Result::ok) {
+                empty = false;
+                let text = String::from_utf8_lossy(&bytes).into_owned();
+                return Some(Ok((text, piece.kind == PieceKind::Command, place)));
+            }
+            list.pop_front();
+            if std::mem::replace(&mut empty, true) {
+                return Some(Err(format!("{place}There is nothing to run in it.")));
+            }
         }
-        if list.len() == before {
-            list.push(Err(format!("{place}There is nothing to run in it.")));
-        }
-    }
-    list.into_iter()
+    })
 }
 
-fn from_reader(
-    reader: Box<dyn Read>,
-    name: String,
-    dialect: &'static Dialect,
-) -> impl Iterator<Item = Next> {
-    Statements::new(reader, dialect)
-        .enumerate()
-        .map(move |(at, next)| {
-            let (piece, mut bytes) =
-                next.map_err(|error| format!("{name} cannot be read: {error}."))?;
-            // A mark of the encoding at the start of a file is not part of its first statement.
-            if at == 0 && bytes.starts_with(b"\xef\xbb\xbf") {
-                bytes.drain(..3);
+fn from_reader(reader: Box<dyn Read>, name: String, dialect: &'static Dialect) -> Input {
+    let mut statements = Statements::new(reader, dialect);
+    let mut at_start = true;
+    Box::new(move |dialect| {
+        statements.speak(dialect);
+        let next = statements.next()?;
+        let at_start = std::mem::take(&mut at_start);
+        let (piece, mut bytes) = match next {
+            Ok(next) => next,
+            Err(error) => return Some(Err(format!("{name} cannot be read: {error}."))),
+        };
+        // A mark of the encoding at the start of a file is not part of its first statement.
+        if at_start && bytes.starts_with(b"\xef\xbb\xbf") {
+            bytes.drain(..3);
+        }
+        // Backup programs write bytes as they are into literals.
+        let text = match binary::as_text(&bytes, dialect) {
+            Some(text) => text,
+            None => {
+                let valid = std::str::from_utf8(&bytes).map_or_else(|e| e.valid_up_to(), str::len);
+                let line = piece.line
+                    + bytes[..valid].iter().filter(|byte| **byte == b'\n').count() as u64;
+                return Some(Err(format!("{name}, line {line}: the text is not UTF-8.")));
             }
-            // Backup programs write bytes as they are into literals.
-            let text = match binary::as_text(&bytes, dialect) {
-                Some(text) => text,
-                None => {
-                    let valid =
-                        std::str::from_utf8(&bytes).map_or_else(|e| e.valid_up_to(), str::len);
-                    let line = piece.line
-                        + bytes[..valid].iter().filter(|byte| **byte == b'\n').count() as u64;
-                    return Err(format!("{name}, line {line}: the text is not UTF-8."));
-                }
-            };
-            let place = format!("{name}, line {}: ", piece.line);
-            Ok((text, piece.kind == PieceKind::Command, place))
-        })
+        };
+        let place = format!("{name}, line {}: ", piece.line);
+        Some(Ok((text, piece.kind == PieceKind::Command, place)))
+    })
 }

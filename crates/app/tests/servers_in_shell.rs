@@ -461,6 +461,28 @@ fn without_a_terminal_a_missing_password_fails_and_says_so() {
     }
 }
 
+/// A statement may change how the next ones are written: they are cut by that.
+#[test]
+fn a_mode_that_is_set_counts_from_the_next_statement_on() {
+    let at = database("mariadb", "modes");
+    let script = "set sql_mode = 'ORACLE'; create package tide as function height return int; end; \
+        create package body tide as function height return int as x int; begin x := 7; return x; end; end; \
+        begin select 5 as five; select tide.height() as height; end; drop package tide;";
+    let said = out(&["run", &at, "--writes", "free", script]);
+    assert_eq!(said, "five\n   5\n\nheight\n     7\n");
+    let quoted = "set sql_mode = 'ANSI_QUOTES'; select \"a;b\" from (select 1 as \"a;b\") x";
+    assert_eq!(out(&["run", &at, quoted]), "a;b\n  1\n");
+    // By lines of a file too.
+    let dir = tempfile::tempdir().expect("dir");
+    let file = dir.path().join("script.sql");
+    std::fs::write(&file, "set sql_mode = 'ORACLE';\ndeclare y int := 4; begin select y as y; end;\nselect nothing;\n")
+        .expect("written");
+    let done = tide(&["run", &at, "--file", &file.display().to_string()]);
+    assert_eq!(String::from_utf8_lossy(&done.stdout).trim_end(), "y\n4");
+    let said = String::from_utf8_lossy(&done.stderr);
+    assert!(said.contains("line 3:"), "{said}");
+}
+
 #[test]
 fn what_a_server_copies_out_arrives_byte_for_byte() {
     let at = database("postgres", "copied_out");
@@ -505,6 +527,21 @@ fn several_results_of_one_statement_come_one_after_the_other() {
             out(&["run", &at, "call two()", "--format", "jsonl"]),
             "{\"a\":1}\n{\"b\":2,\"c\":\"x\"}\n"
         );
+        // What fails behind a result is not passed over, and is not the error of what comes next.
+        out(&[
+            "run",
+            &at,
+            "create procedure half() begin select 1 as a; select nothing_here; end",
+        ]);
+        let done = tide(&["run", &at, "--keep-going", "call half()", "select 3 as c"]);
+        let said = String::from_utf8_lossy(&done.stderr);
+        assert_eq!(done.status.code(), Some(1), "{scheme}: {said}");
+        assert!(
+            said.contains("statement 1") && said.contains("nothing_here"),
+            "{said}"
+        );
+        let shown = String::from_utf8_lossy(&done.stdout).replace("\n\n", "\n");
+        assert_eq!(shown, "a\n1\nc\n3\n");
     }
 }
 

@@ -603,6 +603,34 @@ fn a_reader_that_is_gone_ends_what_has_no_end() {
 }
 
 #[test]
+fn documents_go_out_in_the_form_that_was_asked_for() {
+    let s = Shell::new();
+    let file = s.path("landings.jsonl");
+    let line = r#"{"a":1,"b":{"$numberLong":"2"},"c":1.5,"d":{"$date":"2031-05-01T06:00:00Z"}}"#;
+    std::fs::write(&file, format!("{line}\n")).expect("made");
+    let written = |format: &str| {
+        let ran = s.run(&[
+            "run",
+            &format!("docs:{file}"),
+            "from landings",
+            "--format",
+            format,
+        ]);
+        assert_eq!(ran.code, 0, "{}", ran.err);
+        ran.out.trim_end().to_string()
+    };
+    assert_eq!(written("jsonl"), line);
+    assert_eq!(
+        written("relaxed"),
+        r#"{"a":1,"b":2,"c":1.5,"d":{"$date":"2031-05-01T06:00:00Z"}}"#
+    );
+    assert_eq!(
+        written("canonical"),
+        r#"{"a":{"$numberInt":"1"},"b":{"$numberLong":"2"},"c":{"$numberDouble":"1.5"},"d":{"$date":{"$numberLong":"1935381600000"}}}"#
+    );
+}
+
+#[test]
 fn what_goes_too_deep_is_refused_in_words() {
     let s = Shell::new();
     let file = s.path("landings.jsonl");

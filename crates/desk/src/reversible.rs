@@ -32,6 +32,8 @@ pub(crate) fn beginning(family: Family, within: bool) -> &'static str {
         (true, _) => "savepoint idle_tide_held",
         // A later write could not wait for the lock of somebody else.
         (false, Family::Sqlite) => "begin immediate",
+        // Where a block may stand alone, begin opens one.
+        (false, Family::Mariadb) => "start transaction",
         (false, _) => "begin",
     }
 }

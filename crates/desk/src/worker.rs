@@ -9,6 +9,8 @@ use std::time::{Duration, Instant};
 
 use idle_tide_engines::{Bearings, Beside, Connection, Control, EngineError, Fault, Idle};
 
+use idle_tide_lang::Dialect;
+
 use crate::task::{Bench, Progress, Reporter, SessionId, TaskId, Work, fault, stopped};
 
 /// The stack of a thread, in bytes.
@@ -31,8 +33,8 @@ pub enum Event<T> {
         how: Result<(), EngineError>,
         /// How long it took.
         took: Duration,
-        /// Where the session is now, where it ran on its connection.
-        bearings: Option<Box<Bearings>>,
+        /// Where the session is now and what it speaks, where it ran on its connection.
+        bearings: Option<(Box<Bearings>, &'static Dialect)>,
     },
     /// The second connection could not be opened, or was lost: the work was not done.
     NotThere {
@@ -315,7 +317,9 @@ fn done<T: Work + 'static>(
             None
         }
         Some((connection, false)) => {
-            let asked = catch_unwind(AssertUnwindSafe(|| Box::new(connection.bearings())));
+            let asked = catch_unwind(AssertUnwindSafe(|| {
+                (Box::new(connection.bearings()), connection.dialect())
+            }));
             well &= asked.is_ok();
             asked.ok()
         }

@@ -69,6 +69,8 @@ enum Body {
     Trigger(Tail),
     /// A routine: ends at a semicolon outside its blocks.
     Routine(Blocks),
+    /// A routine, package or block of its own: ends at a semicolon outside its blocks.
+    Unit(Unit),
     /// `copy …`: after `from stdin` data follow the semicolon.
     Copy(Stdin),
     /// A rule, whose statements stand in brackets with semicolons between them; how many are open.
@@ -101,6 +103,76 @@ struct Blocks {
     ended: bool,
     /// The last word was `begin` (where only `begin atomic` opens).
     begun: bool,
+}
+
+/// The blocks that are open in a unit with declarations.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+struct Unit {
+    depth: u16,
+    /// One bit for each open block, the innermost last: set while its declarations are read.
+    declaring: u64,
+    brackets: u16,
+    /// A head of a routine or package was read, and not yet its `as` or `is`.
+    head: bool,
+    at_start: bool,
+    ended: bool,
+}
+
+impl Unit {
+    fn open(&mut self, declaring: bool) {
+        self.depth += 1;
+        self.declaring = self.declaring << 1 | u64::from(declaring);
+    }
+
+    fn word(&mut self, word: &[u8]) {
+        let after_end = std::mem::take(&mut self.ended);
+        let at_start = std::mem::take(&mut self.at_start) || self.depth == 0;
+        match word {
+            b"end" => {
+                self.depth = self.depth.saturating_sub(1);
+                self.declaring >>= 1;
+                self.ended = true;
+            }
+            // `end if` and the like were counted with their `end`.
+            b"if" | b"case" | b"loop" | b"while" | b"for" | b"repeat" if after_end => {}
+            b"procedure" | b"function" | b"package" => self.head = true,
+            b"as" | b"is" if self.head && self.brackets == 0 => {
+                self.head = false;
+                self.open(true);
+                self.at_start = true;
+            }
+            b"declare" if at_start => {
+                self.open(true);
+                self.at_start = true;
+            }
+            b"begin" => {
+                match self.depth > 0 && self.declaring & 1 == 1 {
+                    true => self.declaring &= !1,
+                    false => self.open(false),
+                }
+                self.at_start = true;
+            }
+            b"if" if at_start && self.depth > 0 => self.open(false),
+            b"case" => self.open(false),
+            b"loop" => {
+                self.open(false);
+                self.at_start = true;
+            }
+            b"then" | b"else" => self.at_start = true,
+            _ => {}
+        }
+    }
+
+    fn sign(&mut self, byte: u8) {
+        self.ended = false;
+        match byte {
+            b'(' => self.brackets = self.brackets.saturating_add(1),
+            b')' => self.brackets = self.brackets.saturating_sub(1),
+            _ => {}
+        }
+        // The end of a label.
+        self.at_start = byte == b'>';
+    }
 }
 
 impl Blocks {
@@ -697,6 +769,12 @@ impl Splitter {
                 true
             }
             Body::Rule(open) => *open > 0,
+            Body::Unit(unit) if unit.depth > 0 => {
+                unit.at_start = true;
+                unit.ended = false;
+                unit.head = false;
+                true
+            }
             Body::Routine(blocks) if blocks.depth > 0 => {
                 blocks.at_start = true;
                 blocks.ended = false;
@@ -717,7 +795,12 @@ impl Splitter {
         self.has_code = true;
         match &mut self.body {
             // The maker of a routine stands between `create` and its kind.
-            Body::Head(true) if self.dialect.bodies == Bodies::Routines => {}
+            Body::Head(true)
+                if matches!(self.dialect.bodies, Bodies::Routines | Bodies::Packages) => {}
+            // A label before a block.
+            Body::Head(false) if self.dialect.bodies == Bodies::Packages && byte == b'<' => {
+                self.body = Body::Unit(Unit::default());
+            }
             // `*/` ends what is run within a comment.
             Body::Head(false)
                 if self.dialect.executable_comments && matches!(byte, b'*' | b'/') => {}
@@ -730,6 +813,7 @@ impl Splitter {
             },
             Body::Trigger(_) => self.body = Body::Trigger(Tail::Other),
             Body::Routine(blocks) => blocks.sign(byte),
+            Body::Unit(unit) => unit.sign(byte),
             Body::Copy(Stdin::From) => self.body = Body::Copy(Stdin::No),
             Body::Plain | Body::Copy(_) => {}
         }
@@ -766,6 +850,31 @@ impl Splitter {
             {
                 Body::Head(false)
             }
+            (
+                Body::Head(false),
+                Bodies::Packages,
+                b"begin" | b"declare" | b"if" | b"case" | b"while" | b"loop" | b"repeat" | b"for",
+            ) => {
+                let mut unit = Unit::default();
+                match word {
+                    b"if" => unit.open(false),
+                    word => unit.word(word),
+                }
+                Body::Unit(unit)
+            }
+            (
+                Body::Head(true),
+                Bodies::Packages,
+                b"function" | b"procedure" | b"trigger" | b"event" | b"package",
+            ) => {
+                let mut unit = Unit::default();
+                unit.word(word);
+                Body::Unit(unit)
+            }
+            (Body::Unit(mut unit), ..) => {
+                unit.word(word);
+                Body::Unit(unit)
+            }
             (Body::Head(false), _, b"create") => Body::Head(true),
             (Body::Head(false), Bodies::Routines, b"begin") => Body::Routine(Blocks {
                 begun: true,
@@ -795,11 +904,11 @@ impl Splitter {
             ) => blocks,
             (
                 Body::Head(true),
-                Bodies::Routines,
+                Bodies::Routines | Bodies::Packages,
                 b"table" | b"view" | b"index" | b"user" | b"role" | b"database" | b"schema"
                 | b"sequence" | b"server" | b"temporary" | b"unique" | b"fulltext" | b"spatial",
             ) => Body::Plain,
-            (Body::Head(true), Bodies::Routines, _) => Body::Head(true),
+            (Body::Head(true), Bodies::Routines | Bodies::Packages, _) => Body::Head(true),
             (Body::Head(false), Bodies::Routines, _) => Body::Label,
             (Body::Head(_) | Body::Label | Body::Plain, ..) => Body::Plain,
             (Body::Trigger(Tail::Semicolon), _, b"end") => Body::Trigger(Tail::End),
@@ -875,6 +984,9 @@ pub struct Statements<R> {
     held_from: u64,
     ready: std::collections::VecDeque<Piece>,
     chunk: Vec<u8>,
+    dialect: &'static Dialect,
+    /// Where the last piece that was handed out ended, and the line there.
+    done: (u64, u64),
 }
 
 impl<R: Read> Statements<R> {
@@ -887,6 +999,37 @@ impl<R: Read> Statements<R> {
             held_from: 0,
             ready: std::collections::VecDeque::new(),
             chunk: vec![0; 128 * 1024],
+            dialect,
+            done: (0, 1),
+        }
+    }
+
+    /// From here on the text is one of another dialect: what was not handed out yet is cut anew. Where the text says itself
+    /// what ends its statements, that goes on.
+    pub fn speak(&mut self, dialect: &'static Dialect) {
+        if std::ptr::eq(self.dialect, dialect) {
+            return;
+        }
+        self.dialect = dialect;
+        let (offset, line) = self.done;
+        let rest = &self.held[(offset - self.held_from) as usize..];
+        let says = |part: &[u8]| part.eq_ignore_ascii_case(b"delimiter");
+        let delimited = self
+            .splitter
+            .as_ref()
+            .is_some_and(|s| !s.delimiter.is_empty());
+        if delimited || rest.windows(9).any(says) {
+            return;
+        }
+        let mut splitter = Splitter::new(dialect, true);
+        (splitter.offset, splitter.line) = (offset, line);
+        self.ready.clear();
+        let ready = &mut self.ready;
+        splitter.feed(rest, &mut |piece| ready.push_back(piece));
+        match self.splitter {
+            Some(_) => self.splitter = Some(splitter),
+            // All of it was read.
+            None => splitter.finish(&mut |piece| ready.push_back(piece)),
         }
     }
 
@@ -909,6 +1052,13 @@ impl<R: Read> Statements<R> {
         if self.ready.is_empty() {
             let needed = splitter.start.map_or(splitter.offset, |(start, _)| start);
             let drop = ((needed - self.held_from) as usize).min(self.held.len());
+            let done = (self.done.0 - self.held_from) as usize;
+            let passed = self.held.get(done..drop).unwrap_or_default();
+            if !passed.is_empty() {
+                let lines = passed.iter().filter(|byte| **byte == b'\n').count() as u64;
+                self.done = (self.held_from + drop as u64, self.done.1 + lines);
+            }
+            let drop = drop.min((self.done.0 - self.held_from) as usize);
             self.held.drain(..drop);
             self.held_from += drop as u64;
         }
@@ -930,7 +1080,10 @@ impl<R: Read> Iterator for Statements<R> {
                 }
                 let from = (piece.start - self.held_from) as usize;
                 let to = (piece.end - self.held_from) as usize;
-                return Some(Ok((piece, self.held[from..to].to_vec())));
+                let bytes = self.held[from..to].to_vec();
+                let lines = bytes.iter().filter(|byte| **byte == b'\n').count() as u64;
+                self.done = (piece.end, piece.line + lines);
+                return Some(Ok((piece, bytes)));
             }
             self.splitter.as_ref()?;
             if let Err(error) = self.fill() {
@@ -1010,6 +1163,66 @@ mod tests {
             .filter(|p| p.has_code)
             .map(|p| text[p.start as usize..p.end as usize].to_string())
             .collect()
+    }
+
+    #[test]
+    fn what_follows_is_cut_by_the_dialect_of_then() {
+        use crate::dialect::{MARIADB, mariadb};
+        let packages = mariadb(false, "ORACLE");
+        let text = "set sql_mode = 'ORACLE';\n-- it's\n\nbegin select 1; end;\nselect 2";
+        // Also where the text comes in small parts.
+        for part in [1, 7, 1_000] {
+            let reader = Slow(text.as_bytes(), part);
+            let mut statements = Statements::new(reader, MARIADB);
+            let mut next = |dialect| {
+                statements.speak(dialect);
+                let (piece, bytes) = statements.next()?.expect("reads");
+                Some((piece.line, String::from_utf8(bytes).expect("text")))
+            };
+            assert_eq!(
+                next(MARIADB).map(|n| n.1),
+                Some("set sql_mode = 'ORACLE';".into())
+            );
+            let (line, block) = next(packages).expect("a block");
+            assert!(block.ends_with("begin select 1; end;"), "{part}: {block}");
+            assert!(line == 2 || line == 4, "{part}: {line}");
+            assert_eq!(next(packages), Some((5, "select 2".into())));
+            assert_eq!(next(packages), None);
+        }
+    }
+
+    /// Gives a few bytes at a time.
+    struct Slow<'a>(&'a [u8], usize);
+
+    impl Read for Slow<'_> {
+        fn read(&mut self, out: &mut [u8]) -> io::Result<usize> {
+            let count = self.0.len().min(self.1).min(out.len());
+            out[..count].copy_from_slice(&self.0[..count]);
+            self.0 = &self.0[count..];
+            Ok(count)
+        }
+    }
+
+    #[test]
+    fn units_with_declarations_stay_whole() {
+        let dialect = crate::dialect::mariadb(false, "ANSI_QUOTES,ORACLE");
+        for unit in [
+            "declare x int; begin x := 1; select case x when 1 then 2 end; end;",
+            "begin if 1 then select 1; elsif 2 then select 2; end if; select 2; end;",
+            "create or replace package p as procedure a; function b(n int) return int; end;",
+            "create package body p as x int; procedure a as begin select 1; end; function b return int is y int; begin return 1; end; begin select 1; end;",
+            "create procedure q as x int; cursor c is select 1; begin for i in 1..3 loop select i; end loop; end q;",
+            "create function f return int as x int; begin return (select 1 as y); end;",
+            "create trigger t before insert on u for each row declare x int; begin x := 1; end;",
+            "<<lbl>> while 0 loop select 1; exit lbl; end loop;",
+            "if 1 then declare x int; begin select 1; end; else select 2; end if;",
+            "create table t (a int, b int as (a + 1));",
+            "insert into t select 1 as a;",
+            "start transaction;",
+        ] {
+            let text = format!("{unit} select 2;");
+            assert_eq!(cut(&text, dialect), [unit, "select 2;"]);
+        }
     }
 
     #[test]

@@ -107,7 +107,7 @@ impl Desk {
         job: Job,
         how: Result<(), EngineError>,
         took: Duration,
-        bearings: Option<Box<Bearings>>,
+        bearings: Option<(Box<Bearings>, &'static Dialect)>,
     ) {
         let (fault, took) = (how.as_ref().err().map(|error| error.fault), took);
         tracing::debug!(session, task, ?fault, ?took, "a task is back");
@@ -116,8 +116,9 @@ impl Desk {
             return;
         };
         // What was given up has nothing to say any more.
-        if let Some(bearings) = bearings.filter(|_| !self.sessions[at].lost) {
+        if let Some((bearings, dialect)) = bearings.filter(|_| !self.sessions[at].lost) {
             self.sessions[at].bearings = *bearings;
+            self.sessions[at].dialect = dialect;
         }
         let behind = &mut self.sessions[at].behind;
         if let Some(place) = behind.iter().position(|away| away.task == task) {

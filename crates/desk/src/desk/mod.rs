@@ -12,6 +12,7 @@ use std::time::{Duration, Instant};
 
 use idle_tide_core::result::Budget;
 use idle_tide_engines::{Bearings, Connection, EngineError, Idle};
+use idle_tide_lang::Dialect;
 use idle_tide_lang::command;
 use idle_tide_lang::elsewhere;
 use idle_tide_lang::split::{PieceKind, pieces};

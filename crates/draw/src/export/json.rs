@@ -1,10 +1,11 @@
-//! JSON (RFC 8259): one array of objects, or one object a line. Documents go out as they are, in lossless Extended JSON;
+//! JSON (RFC 8259): one array of objects, or one object a line. Documents go out as Extended JSON (version 2 of the public
+//! specification): in the canonical or the relaxed form where that was asked for, else relaxed as far as every kind is kept;
 //! what a column of the type `json` holds goes out as JSON where it is JSON, and else as text.
 
 use std::io::{self, Write};
 
 use idle_tide_core::document::bson::Element;
-use idle_tide_core::document::extended;
+use idle_tide_core::document::extended::{self, Form};
 use idle_tide_core::{Column, Row, ValueRef, column_labels};
 
 use super::{BUFFER, Format, RowWriter};
@@ -16,7 +17,7 @@ pub static JSON: Format = Format {
     endings: &[],
     for_people: false,
     nested: true,
-    make: |_, out| Box::new(Json::new(true, out)),
+    make: |_, out| Box::new(Json::new(true, Form::Lossless, out)),
 };
 
 /// One object a line.
@@ -26,12 +27,33 @@ pub static JSON_LINES: Format = Format {
     endings: &["ndjson"],
     for_people: false,
     nested: true,
-    make: |_, out| Box::new(Json::new(false, out)),
+    make: |_, out| Box::new(Json::new(false, Form::Lossless, out)),
+};
+
+/// One object a line, documents in the canonical form: every kind is named.
+pub static CANONICAL: Format = Format {
+    name: "canonical",
+    label: "canonical Extended JSON, a document a line",
+    endings: &[],
+    for_people: false,
+    nested: true,
+    make: |_, out| Box::new(Json::new(false, Form::Canonical, out)),
+};
+
+/// One object a line, documents in the relaxed form: numbers and dates as people write them.
+pub static RELAXED: Format = Format {
+    name: "relaxed",
+    label: "relaxed Extended JSON, a document a line",
+    endings: &[],
+    for_people: false,
+    nested: true,
+    make: |_, out| Box::new(Json::new(false, Form::Relaxed, out)),
 };
 
 struct Json<W> {
     out: W,
     array: bool,
+    form: Form,
     /// Each name as a JSON string with its colon.
     names: Vec<Vec<u8>>,
     /// Which columns were declared to hold JSON.
@@ -69,10 +91,11 @@ fn json_value(out: &mut Vec<u8>, text: &str) -> bool {
 }
 
 impl<W: Write> Json<W> {
-    fn new(array: bool, out: W) -> Self {
+    fn new(array: bool, form: Form, out: W) -> Self {
         Json {
             out,
             array,
+            form,
             names: Vec::new(),
             holds_json: Vec::new(),
             buffer: Vec::with_capacity(BUFFER + 4_096),
@@ -114,7 +137,7 @@ impl<W: Write> RowWriter for Json<W> {
         }
         self.first = false;
         if let Some(document) = row.document() {
-            extended::write(document, extended::Form::Lossless, out);
+            extended::write(document, self.form, out);
             return self.end_row();
         }
         out.push(b'{');
@@ -131,7 +154,7 @@ impl<W: Write> RowWriter for Json<W> {
                         tag,
                         value,
                     };
-                    extended::write_value(&element, extended::Form::Lossless, out);
+                    extended::write_value(&element, self.form, out);
                 }
                 ValueRef::Text(text) if self.holds_json[at] && json_value(out, text) => {}
                 ValueRef::Text(text) => json_text(out, text)?,

@@ -35,13 +35,15 @@ pub static FORMATS: &[&Format] = &[
     &separated::TSV,
     &json::JSON,
     &json::JSON_LINES,
+    &json::CANONICAL,
+    &json::RELAXED,
     &markdown::MARKDOWN,
     &aligned::TEXT,
     &record::RECORD,
 ];
 
 pub use aligned::TEXT;
-pub use json::{JSON, JSON_LINES};
+pub use json::{CANONICAL, JSON, JSON_LINES, RELAXED};
 pub use markdown::MARKDOWN;
 pub use record::RECORD;
 pub use separated::{CSV, TSV};

@@ -539,6 +539,11 @@ impl Mariadb {
                 gather.end_row()?;
             }
             if result.is_empty() {
+                // An error behind a result waits until the next one is asked for.
+                if let Err(error) = result.next().await {
+                    gather.hand_over()?;
+                    return Err(Stopped::Driver(error));
+                }
                 break;
             }
         }

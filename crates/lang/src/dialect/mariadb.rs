@@ -933,6 +933,19 @@ const ANSI: Dialect = Dialect {
     ..STANDARD
 };
 
+/// MariaDB in the mode that writes routines otherwise, by whether backslashes are plain.
+static PACKAGES: [Dialect; 2] = [
+    Dialect {
+        bodies: Bodies::Packages,
+        ..ANSI
+    },
+    Dialect {
+        bodies: Bodies::Packages,
+        backslash_escapes: false,
+        ..ANSI
+    },
+];
+
 /// By whether it is MySQL, whether double quotes are for names, and whether backslashes are plain.
 static FORMS: [Dialect; 8] = [
     STANDARD,
@@ -968,9 +981,12 @@ static FORMS: [Dialect; 8] = [
 /// MariaDB as it comes.
 pub static MARIADB: &Dialect = &FORMS[0];
 
-/// The dialect of a server by its `sql_mode` (`ANSI_QUOTES`, `NO_BACKSLASH_ESCAPES` count).
+/// The dialect of a server by its `sql_mode` (`ANSI_QUOTES`, `NO_BACKSLASH_ESCAPES` and, of MariaDB, `ORACLE` count).
 pub fn mariadb(is_mysql: bool, sql_mode: &str) -> &'static Dialect {
     let has = |mode: &str| sql_mode.split(',').any(|m| m.eq_ignore_ascii_case(mode));
+    if has("ORACLE") && !is_mysql {
+        return &PACKAGES[usize::from(has("NO_BACKSLASH_ESCAPES"))];
+    }
     let form = 4 * usize::from(is_mysql)
         + 2 * usize::from(has("ANSI_QUOTES") || has("ANSI"))
         + usize::from(has("NO_BACKSLASH_ESCAPES"));

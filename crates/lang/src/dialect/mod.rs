@@ -31,6 +31,8 @@ pub enum Bodies {
     Triggers,
     /// Routines, triggers and events with compound statements: `begin`, `if`, `case`, `loop` and so on.
     Routines,
+    /// Routines, packages and blocks that stand alone, with `declare`, `as` or `is` before their declarations.
+    Packages,
     /// Routines with `begin atomic … end`.
     Atomic,
     /// None do.
