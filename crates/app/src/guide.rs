@@ -57,6 +57,8 @@ fn words(topic: &str) -> &'static [&'static str] {
             "--through 'COMMAND' lets a command carry the connection on its standard input and output: how one reaches a server in a container that publishes no port.",
             "/use goes to another database; with PostgreSQL over a new connection, so an open transaction is asked about first. /reopen --as USER comes as somebody else, to see what they see; /back returns.",
             "A lost connection is said at once with what is known: a transaction is gone, a write may or may not have happened. Nothing is ever sent twice. /reopen connects anew, with the database, the role and what you set for the session.",
+            "What waits for a lock says who holds it and what that one does, where the server tells. The end of a connection on which nothing runs is said when it comes, and with PostgreSQL so is what others send to a channel that the session listens to.",
+            "load data local infile 'FILE' sends that file of this machine to a MySQL or MariaDB server, and no other, whatever the server asks for; how much was sent is said.",
             "In a file or in the composer, routines need no special delimiter, and the lines that the servers' backup programs write for one, and inline data, are understood.",
         ],
         "secrets" => &[

@@ -227,6 +227,25 @@ fn mariadb_that_lies() {
     let (code, said, _) = run(&at(port), "select 1");
     assert!(code == Some(1) && !said.is_empty(), "{code:?} {said}");
 
+    // It asks for a file of this machine that no statement names.
+    static SENT: std::sync::Mutex<Vec<u8>> = std::sync::Mutex::new(Vec::new());
+    let port = serve(|stream| {
+        mariadb_greeting(stream, b"mysql_native_password")?;
+        stream.write_all(&packet(2, FINE))?;
+        mariadb_packet(stream)?;
+        stream.write_all(&packet(1, b"\xfb/etc/passwd"))?;
+        let mut bytes = [0; 4096];
+        let count = stream.read(&mut bytes)?;
+        SENT.lock()
+            .expect("lock")
+            .extend_from_slice(&bytes[..count]);
+        Ok(())
+    });
+    let (code, said, _) = run(&at(port), "select 1");
+    assert!(code == Some(1) && !said.is_empty(), "{code:?} {said}");
+    let sent = SENT.lock().expect("lock").clone();
+    assert!(!String::from_utf8_lossy(&sent).contains("root:"));
+
     // It says that the packet goes on, for ever.
     let port = serve(|stream| stream.write_all(b"\xff\xff\xff\0"));
     let (code, said, peak) = run(&at(port), "select 1");

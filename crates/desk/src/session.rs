@@ -299,6 +299,8 @@ pub struct Session {
     pub(crate) writes: Writes,
     /// What the catalog that is read next is to say of a change.
     pub(crate) check: Option<Check>,
+    /// Whether the connection was lost while nothing ran, and a transaction with it.
+    pub(crate) lost_open: bool,
     /// Whether somebody looks after what takes long.
     pub(crate) patient: bool,
     /// What is known of the lock that a task waits for, in words.
@@ -369,6 +371,7 @@ impl Session {
             bearings: Bearings::of(""),
             writes,
             check: None,
+            lost_open: false,
             patient: false,
             blocked: None,
             in_transaction: 0,

@@ -565,11 +565,15 @@ fn an_idle_connection_that_ends_is_told() {
         s.run("begin;");
         run(&mut *other, &kill.replace("{}", &number));
         s.until("the end", |desk| desk.session().is_lost());
-        let said = s.desk.notice().expect("said").text.clone();
+        let notice = s.desk.notice().expect("said").text.clone();
         assert!(
-            said.contains("lost while nothing ran") && said.contains("taken back by the server"),
-            "{family}: {said}"
+            notice.contains("lost while nothing ran")
+                && notice.contains("taken back by the server"),
+            "{family}: {notice}"
         );
+        // What is sent after it is told the same.
+        let told = said(s.run("insert into berths values (8, 'S', 1);"));
+        assert!(told.contains("nothing of it is kept"), "{family}: {told}");
     }
 }
 

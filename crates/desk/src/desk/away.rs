@@ -81,6 +81,7 @@ impl Desk {
         let session = &mut self.sessions[at];
         session.lost = true;
         let open = session.bearings.transaction.take().is_some();
+        session.lost_open = open;
         session.bearings.transaction_failed = false;
         let of_transaction = match open {
             true => " The transaction that was open is taken back by the server.",

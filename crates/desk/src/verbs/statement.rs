@@ -636,7 +636,7 @@ impl Statement for Run {
         let session = &turn.session;
         self.protects = session.held.is_some();
         self.around = Around {
-            before: session.bearings.transaction.is_some(),
+            before: session.bearings.transaction.is_some() || session.lost_open,
             failed: session.bearings.transaction_failed,
             after: false,
             begins_anew: session.dialect.family == Family::Mariadb,

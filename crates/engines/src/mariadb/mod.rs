@@ -433,7 +433,7 @@ impl Mariadb {
             ("process".into(), process),
             ("server's characters".into(), charset),
             ("collation".into(), collation),
-            ("modes".into(), or_none(mode, "none")),
+            ("modes".into(), or_none(mode.replace(',', ", "), "none")),
             (
                 "isolation".into(),
                 isolation.to_lowercase().replace('-', " "),

@@ -124,6 +124,8 @@ fn users_are_made_given_passwords_and_removed() {
     assert!(mates.contains("role: 'read on haven'"), "{mates}");
     let users = told(&mut *other, Listing::Roles(false));
     assert!(users.contains("roles: 'read on haven'"), "{users}");
+    // Those of other databases are told there.
+    assert!(!users.contains("'pilot'"), "{users}");
     let error = run(&mut *mate, "insert into landings { a: 1 }").expect_err("only reads");
     assert!(
         error.message.contains("not authorized") || error.code.starts_with("13"),

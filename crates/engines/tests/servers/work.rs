@@ -1157,3 +1157,76 @@ fn a_table_may_lie_on_several_servers() {
     assert_ne!(error.fault, Fault::Lost);
     assert_eq!(one(&mut *c, "select count(*) from visits_1"), "1000");
 }
+
+/// Of a statement with several results each is handed over before what fails behind it, and the connection is as it was.
+#[test]
+fn what_fails_between_results_is_told_after_them() {
+    /// Fails at the rows of a later result.
+    struct Later(usize);
+    impl idle_tide_engines::Sink for Later {
+        fn columns(&mut self, _: Vec<idle_tide_core::Column>) -> std::io::Result<()> {
+            self.0 += 1;
+            Ok(())
+        }
+        fn rows(&mut self, _: idle_tide_core::RowBatch) -> std::io::Result<()> {
+            match self.0 {
+                0 | 1 => Ok(()),
+                _ => Err(std::io::Error::other("full")),
+            }
+        }
+    }
+    for server in servers().into_iter().filter(|s| *s != "postgres") {
+        let mut c = own(server, "in_between");
+        for sql in [
+            "create table t (a integer primary key)",
+            "create procedure ends_badly() begin select 1 as a; insert into t values (1); insert into t values (1); select 2 as b; end",
+            "create procedure in_rows() begin select 1 as a; select a.n, exp(a.n * 900) as e from (select 0 as n union all select 1) a; end",
+            "create procedure sleeps() begin select 1 as a; select sleep(60) as s from (select 1 union select 2) two; select 3 as c; end",
+            "create procedure warns() begin select 1 as a; select cast('x1' as signed) as n; end",
+        ] {
+            run(&mut *c, sql).unwrap_or_else(|error| panic!("{server}: {sql}: {error}"));
+        }
+        for (call, code) in [("call ends_badly()", "1062"), ("call in_rows()", "1690")] {
+            let mut keep = Keep::default();
+            let error = c.run(1, call, &mut keep).expect_err(call);
+            assert!(error.code.starts_with(code), "{server}: {error:?}");
+            assert_eq!(keep.rows[0].len(), 1, "{server}: {call}");
+            assert_eq!(one(&mut *c, "select 7"), "7", "{server}: {call}");
+        }
+        assert_eq!(one(&mut *c, "select count(*) from t"), "1", "{server}");
+        let control = c.control();
+        let canceller = std::thread::spawn(move || {
+            std::thread::sleep(Duration::from_millis(300));
+            control.cancel(9);
+        });
+        let mut keep = Keep::default();
+        let stopped = c.run(9, "call sleeps()", &mut keep);
+        canceller.join().expect("ends");
+        assert!(
+            stopped.is_err_and(|error| error.fault == Fault::Cancelled),
+            "{server}"
+        );
+        assert_eq!(keep.rows[0].len(), 1, "{server}");
+        let error = c.run(3, "call warns()", &mut Later(0)).expect_err("full");
+        assert_eq!(error.fault, Fault::Sink, "{server}");
+        let (outcome, keep) = run(&mut *c, "call warns()").expect("runs");
+        assert_eq!(keep.rows.len(), 2, "{server}");
+        assert!(
+            outcome.notes.iter().any(|words| words.contains("x1")),
+            "{server}: {:?}",
+            outcome.notes
+        );
+        assert_eq!(one(&mut *c, "select 7"), "7", "{server}");
+    }
+    // The rows before one that fails are there, and the transaction knows that it failed.
+    let mut c = own("postgres", "in_between");
+    run(&mut *c, "begin").expect("begun");
+    let mut keep = Keep::default();
+    let statement = "select 1 / (200 - n) from generate_series(1, 300) n";
+    let error = c
+        .run(2, statement, &mut keep)
+        .expect_err("a division by zero");
+    assert!(error.code.starts_with("22012"), "{error:?}");
+    assert_eq!(keep.rows[0].len(), 199);
+    assert!(c.bearings().transaction_failed);
+}

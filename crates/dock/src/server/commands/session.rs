@@ -120,12 +120,22 @@ impl Connection {
             .position(|u| u.name == wanted_name && u.database == database);
         match (name, at) {
             ("usersInfo", _) => {
-                let one = match command.fields.first().map(|(_, v)| v) {
-                    Some(Datum::Text(name)) => Some(name.to_string()),
-                    Some(Datum::Object(o)) => text(o, "user").map(str::to_string),
-                    _ => None,
+                // A name, or `{ user, db }`; `{ forAllDBs: true }` for those of every database.
+                let wanted = command.fields.first().map(|(_, v)| v);
+                let (one, of) = match wanted {
+                    Some(Datum::Text(name)) => (Some(name.to_string()), Some(database)),
+                    Some(Datum::Object(o)) if o.get("forAllDBs").is_some() => (None, None),
+                    Some(Datum::Object(o)) => (
+                        text(o, "user").map(str::to_string),
+                        Some(text(o, "db").unwrap_or(database)),
+                    ),
+                    _ => (None, Some(database)),
                 };
-                let shown = users.iter().filter(|u| one.as_ref().is_none_or(|n| u.name == *n)).map(|u| {
+                let is_wanted = |u: &&User| {
+                    one.as_ref().is_none_or(|name| u.name == *name)
+                        && of.is_none_or(|of| u.database == of)
+                };
+                let shown = users.iter().filter(is_wanted).map(|u| {
                     let roles = u.roles.iter().map(|(r, d)| Datum::from(document! { "role": r.as_str(), "db": d.as_str() })).collect();
                     document! { "_id": format!("{}.{}", u.database, u.name), "user": u.name.as_str(), "db": u.database.as_str(), "roles": Datum::List(roles), "mechanisms": vec!["SCRAM-SHA-256"] }.into()
                 });
