@@ -228,8 +228,11 @@ fn half_written_text_survives_a_kill() {
     let drafts = t.home().join("state/idle-tide/drafts");
     t.when("it is kept", |_| {
         let files = std::fs::read_dir(&drafts).into_iter().flatten().flatten();
+        // One that is still being written has another name.
         files
-            .map(|file| std::fs::read_to_string(file.path()).unwrap_or_default())
+            .map(|file| file.path())
+            .filter(|path| path.extension().is_some_and(|ending| ending == "json"))
+            .map(|path| std::fs::read_to_string(path).unwrap_or_default())
             .any(|text| text.contains("sloop' and"))
     });
     Command::new("kill")
