@@ -221,9 +221,14 @@ fn killed_while_a_change_is_held() {
     // What is held is kept in mind before the program can be killed.
     let holds = t.home().join("state/idle-tide/holds");
     t.when("kept in mind", |_| {
+        // One that is still being written has another name.
+        let whole = |file: std::fs::DirEntry| {
+            let path = file.path();
+            path.extension().is_some_and(|ending| ending == "json")
+        };
         holds
             .read_dir()
-            .is_ok_and(|mut files| files.next().is_some())
+            .is_ok_and(|files| files.flatten().any(whole))
     });
     Command::new("kill")
         .args(["-9", &t.pid()])
