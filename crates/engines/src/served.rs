@@ -210,16 +210,21 @@ const AT_ONCE: u64 = 32 << 20;
 
 /// Counts the rows of small tables as far as there is time, many in one question, since the way to the server
 /// may be long; the others keep the server's estimates. `ask` is given a `select`, waits for no lock, and gives nothing
-/// where a table may not be read or is locked; then each of those tables is asked for alone.
+/// where a table may not be read or is locked; then each of those tables is asked for alone. Those that are known to be
+/// `locked` are not asked for.
 pub(crate) fn count_small(
     catalog: &mut Catalog,
+    locked: &[String],
     limit: Duration,
     dialect: &Dialect,
     ask: &mut dyn FnMut(&str) -> Option<Answer>,
 ) {
     let end = Instant::now() + limit;
     let is_small = |o: &&mut Object| {
-        o.kind == Kind::Table && !o.helper && o.bytes.is_some_and(|bytes| bytes < SMALL)
+        o.kind == Kind::Table
+            && !o.helper
+            && o.bytes.is_some_and(|bytes| bytes < SMALL)
+            && !locked.contains(&o.name)
     };
     let mut small: Vec<&mut Object> = catalog.objects.iter_mut().filter(is_small).collect();
     small.sort_by_key(|object| object.bytes);

@@ -824,7 +824,7 @@ impl Describe for Postgres {
             if limit > Duration::ZERO {
                 this.measure(catalog);
             }
-            count_small(catalog, limit, this.dialect, &mut |sql| {
+            count_small(catalog, &[], limit, this.dialect, &mut |sql| {
                 this.without_waiting(sql)
             });
             Ok(())
