@@ -3,11 +3,12 @@
 
 use std::time::{Duration, Instant};
 
-use idle_tide_core::{Column, RowBatch};
-use idle_tide_engines::{EngineError, Sink};
+use idle_tide_core::Value;
+use idle_tide_engines::EngineError;
 use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::Family;
 
+use crate::changed_rows::Rows;
 use crate::session::{Busy, Doing, Next, Task, Turn};
 use crate::task::{Bench, Lane, TaskId, Work};
 
@@ -107,22 +108,6 @@ struct WhoHolds {
     found: Rows,
 }
 
-#[derive(Default)]
-struct Rows(Vec<[String; 4]>);
-
-impl Sink for Rows {
-    fn columns(&mut self, _: Vec<Column>) -> std::io::Result<()> {
-        Ok(())
-    }
-    fn rows(&mut self, batch: RowBatch) -> std::io::Result<()> {
-        let words = batch
-            .rows()
-            .map(|row| [0, 1, 2, 3].map(|at| row.get(at).plain()));
-        self.0.extend(words);
-        Ok(())
-    }
-}
-
 impl Work for WhoHolds {
     fn lane(&self) -> Lane {
         Lane::Aside
@@ -140,7 +125,9 @@ impl Task for WhoHolds {
     fn ended(self: Box<Self>, turn: &mut Turn<'_>, _: Result<(), EngineError>) -> Next {
         let session = &mut turn.session;
         if on_connection(session.busy.as_ref()) == Some(self.task) {
-            session.blocked = words(&self.found.0).map(|words| (self.task, words));
+            let plain = |row: &Vec<Value>| [0, 1, 2, 3].map(|at| row[at].as_ref().plain());
+            let found: Vec<_> = self.found.rows.iter().map(plain).collect();
+            session.blocked = words(&found).map(|words| (self.task, words));
         }
         Next::Keep
     }

@@ -235,7 +235,11 @@ impl Entry {
                     format!("{} · {time}", counted(changed, self.thing)),
                     Tone::Faint,
                 ),
-                (None, None) if self.outcome.as_ref().is_some_and(|o| o.returns_rows) => {
+                // Rows without columns are not counted; documents would have brought some.
+                (None, None)
+                    if self.thing == "document"
+                        && self.outcome.as_ref().is_some_and(|o| o.returns_rows) =>
+                {
                     (format!("{} · {time}", counted(0, self.thing)), Tone::Faint)
                 }
                 (None, None) => (format!("done · {time}"), Tone::Faint),

@@ -5,12 +5,12 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
-use idle_tide_core::{Column, RowBatch};
-use idle_tide_engines::{EngineError, Fault, Sink};
+use idle_tide_engines::{EngineError, Fault};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::Family;
 
 use crate::catalog::ReadCatalog;
+use crate::changed_rows::Rows;
 use crate::entry::{Content, Entry};
 use crate::holding::{Held, Holding, capital};
 use crate::page::{Page, Tone};
@@ -278,11 +278,12 @@ impl Work for WhoWaits {
 
     fn work(&mut self, at: &mut Bench<'_>) -> Result<(), EngineError> {
         let ticket = at.ticket;
-        let mut found = Words(Vec::new());
+        let mut found = Rows::default();
         protected(at.connection()?, |connection| {
             connection.run(ticket, self.question, &mut found)
         })?;
-        self.found = found.0;
+        let users = found.rows.iter().map(|row| row[0].as_ref().plain());
+        self.found = users.collect();
         Ok(())
     }
 }
@@ -296,18 +297,5 @@ impl Task for WhoWaits {
             held.waits = self.found;
         }
         Next::Keep
-    }
-}
-
-struct Words(Vec<String>);
-
-impl Sink for Words {
-    fn columns(&mut self, _: Vec<Column>) -> std::io::Result<()> {
-        Ok(())
-    }
-    fn rows(&mut self, batch: RowBatch) -> std::io::Result<()> {
-        let words = batch.rows().map(|row| row.get(0).plain());
-        self.0.extend(words);
-        Ok(())
     }
 }

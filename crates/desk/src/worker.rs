@@ -8,7 +8,6 @@ use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
 use idle_tide_engines::{Bearings, Beside, Connection, Control, EngineError, Fault, Idle};
-
 use idle_tide_lang::Dialect;
 
 use crate::task::{Bench, Progress, Reporter, SessionId, TaskId, Work, fault, stopped};

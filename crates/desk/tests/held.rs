@@ -727,6 +727,21 @@ fn a_stop_in_the_middle_leaves_nothing() {
     }
 }
 
+/// Rows without columns are rows still.
+#[test]
+fn rows_without_columns_are_no_missing_documents() {
+    let berth = Berth::new("postgres", "held_columns");
+    let mut s = berth.session();
+    let entry = s.run("select from berths;");
+    let told = format!("{} {}", said(entry), entry.words().0);
+    assert!(
+        told.starts_with("Rows without columns.")
+            && !told.contains("document")
+            && !told.contains("0 rows"),
+        "{told}"
+    );
+}
+
 /// A flow that gives nothing says so, and a slip in the flow of a command is shown where it was typed.
 #[test]
 fn flows_without_documents_and_with_slips() {

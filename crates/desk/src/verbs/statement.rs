@@ -464,15 +464,22 @@ impl Run {
             (_, Some(sheet)) => Content::Rows(sheet),
             // Rows that went to a stream.
             _ if outcome.returns_rows && turn.services.stream.is_some() => Content::Nothing,
-            // Documents bring their own columns, and there are none.
+            // Documents bring their own columns; rows may have none.
             _ if outcome.returns_rows => {
+                let (heading, more) = match turn.session.dialect.is_flow() {
+                    true => (
+                        "No documents.",
+                        "It ran to its end and gave none. /stages shows after which stage none is left.",
+                    ),
+                    false => (
+                        "Rows without columns.",
+                        "There is nothing to show of them; count(*) tells how many there are.",
+                    ),
+                };
                 let mut page = Page::new();
-                page.say(Tone::Heading, "No documents.");
+                page.say(Tone::Heading, heading);
                 page.gap();
-                page.say(
-                    Tone::Faint,
-                    "It ran to its end and gave none. /stages shows after which stage none is left.",
-                );
+                page.say(Tone::Faint, more);
                 Content::Page(page)
             }
             _ => {

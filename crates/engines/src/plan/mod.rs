@@ -233,3 +233,12 @@ fn words(json: &Json, name: &str) -> Option<String> {
         other => Some(other.to_string()),
     }
 }
+
+/// How deep each step of a plan stands, what it does and on what.
+#[cfg(test)]
+fn outline(plan: &Plan) -> Vec<(usize, &str, &str)> {
+    let steps = plan.walk().into_iter();
+    steps
+        .map(|(depth, step)| (depth, step.what.as_str(), step.on.as_str()))
+        .collect()
+}

@@ -164,6 +164,7 @@ pub(super) fn of_rows(rows: &[Vec<String>]) -> Plan {
 
 #[cfg(test)]
 mod tests {
+    use super::super::outline;
     use super::*;
 
     #[test]
@@ -171,13 +172,8 @@ mod tests {
         let plan = of_tree(&[vec![
             "-> Limit: 3 row(s)  (actual time=39.5..39.5 rows=3 loops=1)\n    -> Sort: v.arrived, limit input to 3 row(s) per chunk  (cost=9489 rows=12115) (actual time=39.5..39.5 rows=3 loops=1)\n        -> Nested loop inner join  (cost=1e+3 rows=4) (never executed)\n            -> Filter: (d.note = 'a\nb (cost=2) -> c')  (cost=0.5..0.6 rows=1) (actual time=0.5e-3..0.2 rows=0.5 loops=10)\n                -> Covering index scan on dues using dues_by_visit  (cost=1009 rows=12115)\n            -> Single-row index lookup on v using PRIMARY (id = dues.visit_id)  (cost=3029 rows=1) (actual time=0.001..0.002 rows=1 loops=10054)\n".into(),
         ]]);
-        let walk: Vec<(usize, &str, &str)> = plan
-            .walk()
-            .into_iter()
-            .map(|(depth, s)| (depth, s.what.as_str(), s.on.as_str()))
-            .collect();
         assert_eq!(
-            walk,
+            outline(&plan),
             [
                 (0, "limit", ""),
                 (1, "sort", ""),

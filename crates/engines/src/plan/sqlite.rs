@@ -45,6 +45,7 @@ pub(super) fn of_sqlite(rows: &[Vec<String>]) -> Plan {
 
 #[cfg(test)]
 mod tests {
+    use super::super::outline;
     use super::*;
 
     #[test]
@@ -58,13 +59,8 @@ mod tests {
             row("9", "0", "CORRELATED SCALAR SUBQUERY 1"),
             row("12", "9", "SCAN d USING COVERING INDEX dues_by_visit"),
         ]);
-        let walk: Vec<(usize, &str, &str)> = plan
-            .walk()
-            .into_iter()
-            .map(|(depth, s)| (depth, s.what.as_str(), s.on.as_str()))
-            .collect();
         assert_eq!(
-            walk,
+            outline(&plan),
             [
                 (0, "every row of", "s"),
                 (0, "looks up in", "v"),

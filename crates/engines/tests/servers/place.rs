@@ -34,6 +34,12 @@ pub fn first(server: &str) -> &'static str {
     }
 }
 
+/// A port at which nobody listens.
+pub fn free_port() -> u16 {
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").expect("a port");
+    listener.local_addr().expect("an address").port()
+}
+
 /// For tests that need the second servers as they are: others end them.
 pub static SECOND: std::sync::Mutex<()> = std::sync::Mutex::new(());
 

@@ -8,7 +8,9 @@ use idle_tide_engines::{
     Ask, Connection, LinkState, OpenError, OpenOptions, Overrides, Proof, Source, Trouble, open,
 };
 
-use crate::place::{Answers, SECOND, connect, first, one, open_with, place, servers, url};
+use crate::place::{
+    Answers, SECOND, connect, first, free_port, one, open_with, place, servers, url,
+};
 
 fn opened(
     address: &str,
@@ -309,11 +311,7 @@ fn certificates_are_checked() {
 
 #[test]
 fn what_keeps_one_out_is_told_apart() {
-    let free = std::net::TcpListener::bind("127.0.0.1:0")
-        .expect("a port")
-        .local_addr()
-        .expect("address")
-        .port();
+    let free = free_port();
     for server in servers() {
         let database = first(server);
         let scheme = server;
@@ -395,11 +393,7 @@ fn the_first_of_several_hosts_that_fits_is_taken() {
     let _one = SECOND
         .lock()
         .unwrap_or_else(std::sync::PoisonError::into_inner);
-    let free = std::net::TcpListener::bind("127.0.0.1:0")
-        .expect("a port")
-        .local_addr()
-        .expect("address")
-        .port();
+    let free = free_port();
     for server in servers() {
         let second = format!("{server}-b");
         drop(crate::place::own(server, "members"));

@@ -7,7 +7,7 @@ use idle_tide_engines::{Access, Fault, LinkState, Listing, Proof};
 use idle_tide_lang::correct::Complaint;
 
 use crate::place::{
-    Keep, MANY_OF_MYSQL, SECOND, connect, first, one, open_with, own, run, servers, url,
+    Keep, MANY_OF_MYSQL, SECOND, connect, first, free_port, one, open_with, own, run, servers, url,
 };
 
 #[test]
@@ -1101,9 +1101,7 @@ fn a_table_may_lie_on_several_servers() {
     .expect("filled");
     let mut c = own("postgres", "spread");
     let port = crate::place::place("HAVEN_POSTGRES_B_PORT");
-    let free = std::net::TcpListener::bind("127.0.0.1:0").expect("a port");
-    let nobody = free.local_addr().expect("a place").port();
-    drop(free);
+    let nobody = free_port();
     for sql in [
         "create extension postgres_fdw",
         &format!(
