@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::mpsc::channel;
 
-use clap::{Args, Parser, Subcommand, ValueEnum};
+use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
 use idle_tide_desk::export::expand;
 use idle_tide_desk::settings::{Places, Settings, unreadable};
 use idle_tide_desk::{Desk, Options, Origin, Tone, Writes};
@@ -19,6 +19,8 @@ use idle_tide_engines::{
 use secrecy::SecretString;
 
 use crate::app::App;
+use crate::calls::Call;
+use crate::cli_layout::LayoutOptions;
 use crate::keys::Keymap;
 use crate::shell;
 use crate::terminal::{self, Happening};
@@ -46,11 +48,21 @@ struct Cli {
 #[derive(Debug, Subcommand)]
 enum Sub {
     /// Run statements without a screen: results on standard output, messages on standard error
-    Run(Run),
-    /// List the databases of a server
-    Databases(Databases),
+    Run(Box<Run>),
+    #[command(flatten)]
+    Call(Call),
     /// Serve the harbour's documents on this machine, for practice and tests
     PracticeServer(crate::practice::Practice),
+    /// Write the completion of this command line for a shell to standard output
+    Completions {
+        /// The shell
+        shell: clap_complete::Shell,
+    },
+    /// Write the manual pages into a folder
+    Man {
+        /// The folder, which must be there
+        folder: PathBuf,
+    },
 }
 
 /// What a server is reached by, beside its address.
@@ -87,20 +99,6 @@ impl Server {
             through: self.through.clone(),
         }
     }
-}
-
-/// Options of `databases`.
-#[derive(Debug, Args)]
-pub struct Databases {
-    /// An address (postgres://…, mysql://…, mariadb://…) or a saved name
-    source: String,
-    #[command(flatten)]
-    server: Server,
-    /// Sizes too
-    #[arg(long)]
-    full: bool,
-    #[arg(long, value_name = "FORMAT", help = names_in_words())]
-    format: Option<String>,
 }
 
 /// What to open.
@@ -146,7 +144,7 @@ pub enum WritesArgument {
 }
 
 /// Options of `run`.
-#[derive(Debug, Args)]
+#[derive(Debug, Default, Args)]
 pub struct Run {
     /// An address, a saved name, a database file, sqlite:PATH, sqlite::memory:, or demo
     pub source: String,
@@ -158,18 +156,21 @@ pub struct Run {
     /// Run the statements of a file; - is standard input
     #[arg(long, value_name = "FILE", conflicts_with = "statements")]
     pub file: Option<PathBuf>,
+    /// Give :?NAME in statements (:NAME in flows) a value: a number, a text, null, a list [1, 2]
+    #[arg(long = "param", value_name = "NAME=VALUE", value_parser = parameter)]
+    pub parameters: Vec<(String, String)>,
     /// How the results are written
-    #[arg(long, value_name = "FORMAT", help = names_in_words())]
-    pub format: Option<String>,
-    /// Write the results to a file, whole or not at all
-    #[arg(long, value_name = "FILE")]
-    pub output: Option<PathBuf>,
-    /// Leave the names of the columns out
+    #[command(flatten)]
+    pub output: Output,
+    /// Leave out everything but results and errors
     #[arg(long)]
-    pub no_header: bool,
-    /// text: lines between the columns and under the names
-    #[arg(long)]
-    pub lines: bool,
+    pub quiet: bool,
+    /// Write only the first N rows of each result
+    #[arg(long, value_name = "N")]
+    pub limit: Option<u64>,
+    /// Stop a statement that takes longer than this
+    #[arg(long, value_name = "SECONDS", value_parser = seconds)]
+    pub timeout: Option<std::time::Duration>,
     /// Go on after an error
     #[arg(long, conflicts_with = "together")]
     pub keep_going: bool,
@@ -185,6 +186,38 @@ pub struct Run {
     /// How writes that touch everything are treated
     #[arg(long, value_name = "HOW")]
     pub writes: Option<WritesArgument>,
+    /// Whether the one statement is the name of a table or collection, all of which is meant.
+    #[arg(skip)]
+    pub whole: bool,
+}
+
+/// How and where results are written.
+#[derive(Debug, Clone, Default, Args)]
+pub struct Output {
+    /// How the results are written
+    #[arg(long, value_name = "FORMAT", help = names_in_words())]
+    pub format: Option<String>,
+    /// Write the results to a file, whole or not at all; {n} in its name is the number of the result
+    #[arg(long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+    /// Replace a file that is there
+    #[arg(long)]
+    pub replace: bool,
+    /// What is asked of the format
+    #[command(flatten)]
+    pub layout: LayoutOptions,
+}
+
+fn parameter(text: &str) -> Result<(String, String), String> {
+    let pair = text.split_once('=').filter(|(name, _)| !name.is_empty());
+    let pair = pair.ok_or("it is written NAME=VALUE")?;
+    Ok((pair.0.trim_start_matches([':', '?']).into(), pair.1.into()))
+}
+
+fn seconds(text: &str) -> Result<std::time::Duration, String> {
+    let number = text.parse::<f64>().ok().filter(|n| *n > 0.0 && *n < 1e9);
+    let number = number.ok_or("it is a number of seconds, such as 30 or 0.5")?;
+    Ok(std::time::Duration::from_secs_f64(number))
 }
 
 /// A statement that begins with a comment looks like an option: a blank before it tells them apart.
@@ -197,6 +230,11 @@ fn statement_or_option(argument: OsString) -> OsString {
         }
         _ => argument,
     }
+}
+
+/// The command line, for completions and manual pages.
+fn command() -> clap::Command {
+    Cli::command().after_help(shell::exit::WORDS)
 }
 
 /// Runs the program; answers its exit code.
@@ -226,25 +264,14 @@ pub fn main() -> i32 {
     let done = match cli.command {
         Some(Sub::Run(run)) => return shell::run(&run),
         Some(Sub::PracticeServer(options)) => crate::practice::run(&options),
-        Some(Sub::Databases(list)) => {
-            return shell::run(&Run {
-                source: list.source,
-                server: list.server,
-                statements: vec![format!(
-                    "/databases{}",
-                    if list.full { " --full" } else { "" }
-                )],
-                file: None,
-                format: list.format,
-                output: None,
-                no_header: false,
-                lines: false,
-                keep_going: false,
-                together: false,
-                write: false,
-                new: false,
-                writes: None,
-            });
+        Some(Sub::Call(call)) => return shell::run(&call.run()),
+        Some(Sub::Completions { shell }) => {
+            let mut out = Vec::new();
+            clap_complete::generate(shell, &mut command(), "idle-tide", &mut out);
+            return shell::exit::of_output(std::io::stdout().write_all(&out));
+        }
+        Some(Sub::Man { folder }) => {
+            return shell::exit::of_output(clap_mangen::generate_to(command(), folder));
         }
         None if cli.open.into.is_some() => load(&cli.open),
         None => desk(&cli),

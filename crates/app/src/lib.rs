@@ -3,7 +3,9 @@
 #![deny(missing_docs)]
 
 pub mod app;
+pub mod calls;
 pub mod cli;
+pub mod cli_layout;
 pub mod composer;
 pub mod guide;
 pub mod keys;

@@ -1,54 +1,211 @@
 //! The desk without a screen: statements from the command line, a file or standard input; results on
 //! standard output or in a file, messages on standard error, an exit code that says whether all went well.
 
-use std::collections::VecDeque;
+use std::collections::{HashSet, VecDeque};
 use std::fs::File;
 use std::io::{self, BufRead, IsTerminal, Read, Write};
 use std::path::Path;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use idle_tide_desk::export::{Replacing, Streaming, write_sheet};
+use idle_tide_core::{Column, RowBatch};
+use idle_tide_desk::export::{Replacing, Results, Streaming, Watch, write_sheet};
 use idle_tide_desk::replacing::same_file;
 use idle_tide_desk::{Content, Desk, Event, Options, Request, State, Wanted};
-use idle_tide_draw::export::{TEXT, names_in_words};
+use idle_tide_draw::export::{SQL, TEXT, names_in_words};
 use idle_tide_draw::marks::Visible;
+use idle_tide_draw::picture::{bytes, counted, lasting};
 use idle_tide_draw::{Format, Layout};
-use idle_tide_engines::{Ask, Source};
+use idle_tide_engines::{Ask, Fault, OpenError, Outcome, Sink, Source};
 use idle_tide_lang::split::{PieceKind, Statements};
 use idle_tide_lang::statement::{Effect, summary};
-use idle_tide_lang::{Dialect, binary};
+use idle_tide_lang::{Dialect, binary, parameter};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 
 use crate::cli::{self, Kept, Run, tell as say};
 use crate::guide;
 use crate::keys::Keymap;
 
+/// Exit codes, by what went wrong.
+pub mod exit {
+    /// A statement was refused, or something else went wrong.
+    pub const FAILED: i32 = 1;
+    /// The source cannot be opened.
+    pub const NOT_OPENED: i32 = 3;
+    /// It was asked about, and nobody said yes.
+    pub const NOT_ALLOWED: i32 = 4;
+    /// The connection was lost.
+    pub const LOST: i32 = 5;
+    /// It took longer than it may.
+    pub const TOO_LONG: i32 = 6;
+    /// The results cannot be written.
+    pub const NOT_WRITTEN: i32 = 7;
+
+    /// The codes in words.
+    pub const WORDS: &str = "Exit codes: 0 all went well; 1 a statement was refused; 2 the command line is wrong; \
+3 the source cannot be opened; 4 it was asked about and nobody said yes; 5 the connection was lost; \
+6 --timeout was met; 7 the results cannot be written; 128 and more: stopped by that signal.";
+
+    /// The code of having written something.
+    pub fn of_output(done: std::io::Result<()>) -> i32 {
+        match done {
+            Ok(()) => 0,
+            Err(error) => {
+                crate::cli::tell(&format!("It cannot be written: {error}."));
+                NOT_WRITTEN
+            }
+        }
+    }
+}
+
+/// Why nothing more is done, and the exit code of it.
+struct Stop {
+    code: i32,
+    words: String,
+}
+
+impl From<String> for Stop {
+    fn from(words: String) -> Self {
+        Stop {
+            code: exit::FAILED,
+            words,
+        }
+    }
+}
+
+impl From<&str> for Stop {
+    fn from(words: &str) -> Self {
+        words.to_string().into()
+    }
+}
+
+fn stop(code: i32, words: impl Into<String>) -> Stop {
+    Stop {
+        code,
+        words: words.into(),
+    }
+}
+
 /// Where results go: shared by the threads that write.
 #[derive(Clone)]
-struct Output(Arc<Mutex<Target>>);
+struct Output(Arc<Mutex<Writing>>);
+
+struct Writing {
+    target: Target,
+    /// Whether something of the present result was written, and whether another one begins with what is written next.
+    begun: bool,
+    another: bool,
+    /// Whether one file cannot hold two results.
+    one_each: bool,
+    /// Bytes so far.
+    bytes: u64,
+}
 
 enum Target {
     Standard(Box<dyn Write + Send>),
     File(Box<Option<Replacing>>),
+    /// A file for each result: how they are named, whether files that are there are replaced, and the one that is written.
+    Numbered(Numbered),
+}
+
+struct Numbered {
+    pattern: String,
+    replace: bool,
+    number: u32,
+    file: Option<Box<Replacing>>,
+}
+
+impl Numbered {
+    /// The file of the next result.
+    fn next(&mut self) -> io::Result<()> {
+        self.end()?;
+        self.number += 1;
+        let name = self.pattern.replace("{n}", &self.number.to_string());
+        let path = Path::new(&name);
+        if !self.replace && path.is_file() {
+            return Err(io::Error::other(format!(
+                "{name} is there already; --replace writes it anew"
+            )));
+        }
+        self.file = Some(Box::new(Replacing::begin(path)?));
+        Ok(())
+    }
+
+    /// Puts the file of a result that is whole in its place.
+    fn end(&mut self) -> io::Result<()> {
+        match self.file.take() {
+            Some(file) => file.commit().map(drop),
+            None => Ok(()),
+        }
+    }
+}
+
+impl Output {
+    fn lock(&self) -> std::sync::MutexGuard<'_, Writing> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl Writing {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let starts = std::mem::take(&mut self.another);
+        if starts && self.begun && self.one_each && !matches!(self.target, Target::Numbered(_)) {
+            return Err(io::Error::other(
+                "a file of this format holds one result; with {n} in the name of --output each gets its own",
+            ));
+        }
+        let count = match &mut self.target {
+            Target::Standard(out) => out.write(bytes)?,
+            Target::File(file) => match &mut **file {
+                Some(file) => file.write(bytes)?,
+                None => return Err(io::ErrorKind::BrokenPipe.into()),
+            },
+            Target::Numbered(files) => {
+                if starts || files.file.is_none() {
+                    files.next()?;
+                }
+                match &mut files.file {
+                    Some(file) => file.write(bytes)?,
+                    None => return Err(io::ErrorKind::BrokenPipe.into()),
+                }
+            }
+        };
+        self.begun = true;
+        self.bytes += count as u64;
+        Ok(count)
+    }
 }
 
 impl Write for Output {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        match &mut *self.0.lock().unwrap_or_else(PoisonError::into_inner) {
-            Target::Standard(out) => out.write(bytes),
-            Target::File(file) => match &mut **file {
-                Some(file) => file.write(bytes),
-                None => Err(io::ErrorKind::BrokenPipe.into()),
-            },
+        if bytes.is_empty() {
+            return Ok(0);
         }
+        self.lock().write(bytes)
     }
 
     fn flush(&mut self) -> io::Result<()> {
-        match &mut *self.0.lock().unwrap_or_else(PoisonError::into_inner) {
+        match &mut self.lock().target {
             Target::Standard(out) => out.flush(),
             Target::File(file) => file.as_mut().as_mut().map_or(Ok(()), Write::flush),
+            Target::Numbered(files) => files.file.as_mut().map_or(Ok(()), Write::flush),
+        }
+    }
+}
+
+impl Results for Output {
+    fn another(&mut self) -> io::Result<()> {
+        self.lock().another = true;
+        Ok(())
+    }
+
+    fn apart(&mut self) -> io::Result<()> {
+        let mut writing = self.lock();
+        match writing.target {
+            Target::Numbered(_) => Ok(()),
+            _ => writing.write(b"\n").map(drop),
         }
     }
 }
@@ -62,11 +219,14 @@ enum Message {
 /// How one statement ended.
 enum Ended {
     Well,
-    Badly,
+    /// With this exit code.
+    Badly(i32),
     /// Whoever read the results has had enough.
     Enough,
     /// Stopped by a signal, by its number.
     Interrupted(i32),
+    /// It took longer than it may.
+    TooLong,
     /// `quit` was among the statements.
     Quit,
 }
@@ -81,21 +241,32 @@ struct Session {
     /// Whether results go to standard output.
     standard: bool,
     results: u32,
+    /// Only results and errors are said.
+    quiet: bool,
+    timeout: Option<Duration>,
+    /// Values by the names of parameters, and those that were used.
+    parameters: Vec<(String, String)>,
+    used: HashSet<String>,
+    /// What writing the results has to say of them.
+    remarks: Arc<Mutex<Vec<String>>>,
+    /// Whether rows beyond the limit are read to the end, since to stop would end a transaction.
+    drains: Arc<AtomicBool>,
 }
 
 /// Runs; answers the exit code.
 pub fn run(run: &Run) -> i32 {
     match start(run) {
         Ok(code) => code,
-        Err(words) => {
-            say(&words);
-            1
+        Err(stop) => {
+            say(&stop.words);
+            stop.code
         }
     }
 }
 
-fn start(run: &Run) -> Result<i32, String> {
-    let format = match (&run.format, &run.output) {
+/// The layout that is asked for; its dialect is that of the source once it is open.
+fn layout_of(run: &Run) -> Result<Layout, Stop> {
+    let format = match (&run.output.format, &run.output.output) {
         (Some(name), _) => Format::named(name)
             .ok_or_else(|| format!("There is no format {name}. There are {}.", names_in_words()))?,
         (None, Some(path)) => Format::of_file(&path.to_string_lossy()).ok_or_else(|| {
@@ -106,11 +277,47 @@ fn start(run: &Run) -> Result<i32, String> {
         })?,
         (None, None) => &TEXT,
     };
-    let layout = Layout {
-        format,
-        header: !run.no_header,
-        lines: run.lines,
+    if format.binary && run.output.output.is_none() && io::stdout().is_terminal() {
+        return Err(format!(
+            "{} is no text for a terminal. Give it a file with --output.",
+            format.name
+        )
+        .into());
+    }
+    Ok(Layout::of(format))
+}
+
+/// Where the results go.
+fn target_of(run: &Run) -> Result<Target, Stop> {
+    let Some(path) = &run.output.output else {
+        // Exact bytes for a pipe or file, marks for a terminal.
+        return Ok(match io::stdout().is_terminal() {
+            true => Target::Standard(Box::new(Visible::new(io::stdout()))),
+            false => Target::Standard(Box::new(RawOut)),
+        });
     };
+    let name = path.to_string_lossy();
+    if name.contains("{n}") {
+        return Ok(Target::Numbered(Numbered {
+            pattern: name.into_owned(),
+            replace: run.output.replace,
+            number: 0,
+            file: None,
+        }));
+    }
+    let stop = |words: String| stop(exit::NOT_WRITTEN, words);
+    if !run.output.replace && path.is_file() {
+        return Err(stop(format!(
+            "{name} is there already; --replace writes it anew."
+        )));
+    }
+    let file = Replacing::begin(path);
+    let file = file.map_err(|e| stop(format!("{name} cannot be written: {e}.")))?;
+    Ok(Target::File(Box::new(Some(file))))
+}
+
+fn start(run: &Run) -> Result<i32, Stop> {
+    let mut layout = layout_of(run)?;
     // Input is opened first: nothing happens when it is not there.
     let input: Option<Box<dyn Read>> = match &run.file {
         Some(path) if path.as_os_str() == "-" => Some(Box::new(io::stdin())),
@@ -131,8 +338,8 @@ fn start(run: &Run) -> Result<i32, String> {
     let (sender, inbox) = channel();
     heed_signals(sender.clone())?;
     let kept = Kept::read();
-    let mut origin =
-        cli::named(&run.source, &kept, &run.server, run.write).map_err(|e| e.to_string())?;
+    let not_opened = |error: OpenError| stop(exit::NOT_OPENED, error.to_string());
+    let mut origin = cli::named(&run.source, &kept, &run.server, run.write).map_err(not_opened)?;
     origin.options.keep_going = run.keep_going;
     if run.new {
         if !matches!(origin.source, Source::File(_)) {
@@ -146,23 +353,21 @@ fn start(run: &Run) -> Result<i32, String> {
         }
     }
     let writes = cli::writes_of(&origin, &kept, run.writes)?;
-    if let Some(path) = &run.output {
+    if let Some(path) = &run.output.output {
         refuse_the_source(path, &origin.source)?;
     }
-    let connection = cli::open(&origin.source, origin.options).map_err(|e| e.to_string())?;
-    let target = match &run.output {
-        Some(path) => {
-            Target::File(Box::new(Some(Replacing::begin(path).map_err(|e| {
-                format!("{} cannot be written: {e}.", path.display())
-            })?)))
-        }
-        // Exact bytes for a pipe or file, marks for a terminal.
-        None if io::stdout().is_terminal() => {
-            Target::Standard(Box::new(Visible::new(io::stdout())))
-        }
-        None => Target::Standard(Box::new(RawOut)),
-    };
-    let output = Output(Arc::new(Mutex::new(target)));
+    let connection = cli::open(&origin.source, origin.options).map_err(not_opened)?;
+    layout = layout.from(connection.dialect());
+    run.output.layout.set(&mut layout)?;
+    inserts_into(&mut layout, run, connection.dialect())?;
+    let output = Output(Arc::new(Mutex::new(Writing {
+        target: target_of(run)?,
+        begun: false,
+        another: false,
+        one_each: layout.format.binary,
+        bytes: 0,
+    })));
+    let (remarks, drains) = (Arc::<Mutex<Vec<String>>>::default(), Arc::default());
     let events = sender;
     let stream = output.clone();
     let desk = Desk::new(
@@ -171,8 +376,18 @@ fn start(run: &Run) -> Result<i32, String> {
             source: origin.name.clone(),
             writes,
             places: None,
-            stream: Some(Box::new(move || {
-                Box::new(Streaming::new(layout, stream.clone()))
+            stream: Some(Box::new({
+                let (layout, limit) = (layout.clone(), run.limit);
+                let (remarks, drains) = (Arc::clone(&remarks), Arc::clone(&drains));
+                move || {
+                    let streaming = Streaming::new(layout.clone(), stream.clone());
+                    Box::new(First {
+                        inner: streaming,
+                        left: limit,
+                        remarks: Arc::clone(&remarks),
+                        drains: Arc::clone(&drains),
+                    })
+                }
             })),
         },
         Arc::new(move |event| {
@@ -185,11 +400,103 @@ fn start(run: &Run) -> Result<i32, String> {
         output,
         layout,
         can_ask: io::stdin().is_terminal() && io::stderr().is_terminal(),
-        standard: run.output.is_none(),
+        standard: run.output.output.is_none(),
         results: 0,
+        quiet: run.quiet,
+        timeout: run.timeout,
+        parameters: run.parameters.clone(),
+        used: HashSet::new(),
+        remarks,
+        drains,
     };
     let code = session.all(run, input)?;
-    session.close(run.output.as_deref(), code)
+    let unused = session.parameters.iter().map(|(name, _)| name.clone());
+    for name in unused.filter(|name| !session.used.contains(name)) {
+        say(&format!(
+            "--param {name} has no place: no statement has :?{name}."
+        ));
+    }
+    session.close(run.output.output.as_deref(), code)
+}
+
+/// Inserts need a table, and SQL.
+fn inserts_into(layout: &mut Layout, run: &Run, dialect: &Dialect) -> Result<(), Stop> {
+    if *layout.format != SQL {
+        return Ok(());
+    }
+    if layout.dialect.is_flow() {
+        return Err("Inserts are SQL, and this database has none: say whose with --dialect, or take jsonl, which keeps documents as they are.".into());
+    }
+    let whole = run.whole.then(|| run.statements.first()).flatten();
+    let name = layout.table.as_ref().or(whole);
+    layout.table = name.map(|name| layout.dialect.quote_path(name));
+    // Types of another family's words would not be understood.
+    layout.declared &= layout.dialect.family == dialect.family;
+    Ok(())
+}
+
+/// Lets through the first rows only.
+struct First {
+    inner: Streaming,
+    left: Option<u64>,
+    remarks: Arc<Mutex<Vec<String>>>,
+    drains: Arc<AtomicBool>,
+}
+
+/// The words by which the end of a limited result is known.
+const LIMITED: &str = "the first rows are enough";
+
+impl Sink for First {
+    fn columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
+        self.inner.columns(columns)
+    }
+
+    fn rows(&mut self, batch: RowBatch) -> io::Result<()> {
+        let Some(left) = &mut self.left else {
+            return self.inner.rows(batch);
+        };
+        let count = batch.len() as u64;
+        if count <= *left {
+            *left -= count;
+            return self.inner.rows(batch);
+        }
+        let first = usize::try_from(std::mem::take(left)).unwrap_or(usize::MAX);
+        if first > 0 {
+            let mut some = RowBatch::new();
+            for row in batch.rows().take(first) {
+                match row.document() {
+                    Some(document) => some.push_document(document),
+                    None => some.push_row(row.values()),
+                }
+            }
+            self.inner.rows(some)?;
+        }
+        if self.drains.load(Ordering::Relaxed) {
+            return Ok(());
+        }
+        self.end()?;
+        Err(io::Error::other(LIMITED))
+    }
+
+    fn bytes(&mut self, part: &[u8]) -> io::Result<bool> {
+        self.inner.bytes(part)
+    }
+
+    fn another(&mut self, before: Outcome) -> io::Result<()> {
+        self.inner.another(before)
+    }
+
+    fn more_columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
+        self.inner.more_columns(columns)
+    }
+
+    fn end(&mut self) -> io::Result<()> {
+        self.inner.end()?;
+        let remarks = std::mem::take(&mut self.inner.written.remarks);
+        let mut all = self.remarks.lock().unwrap_or_else(PoisonError::into_inner);
+        all.extend(remarks);
+        Ok(())
+    }
 }
 
 /// How long what runs may take to stop after a signal.
@@ -241,12 +548,13 @@ fn nobody_reads() -> bool {
 }
 
 /// What is read must not be what is written.
-fn refuse_the_source(path: &Path, source: &Source) -> Result<(), String> {
+fn refuse_the_source(path: &Path, source: &Source) -> Result<(), Stop> {
     if source.files().iter().any(|file| same_file(file, path)) {
         return Err(format!(
             "{} is what is read; name another file for the results.",
             path.display()
-        ));
+        )
+        .into());
     }
     Ok(())
 }
@@ -266,7 +574,7 @@ impl Write for RawOut {
 }
 
 impl Session {
-    fn all(&mut self, run: &Run, input: Option<Box<dyn Read>>) -> Result<i32, String> {
+    fn all(&mut self, run: &Run, input: Option<Box<dyn Read>>) -> Result<i32, Stop> {
         let mut code = 0;
         if run.together {
             self.quiet("begin")?;
@@ -282,6 +590,15 @@ impl Session {
                         |path| path.display().to_string(),
                     );
                 from_reader(reader, name, self.desk.dialect())
+            }
+            None if run.whole => {
+                let dialect = self.desk.dialect();
+                let name = dialect.quote_path(run.statements.first().map_or("", String::as_str));
+                let all = match dialect.is_flow() {
+                    true => format!("from {name}"),
+                    false => format!("select * from {name}"),
+                };
+                from_arguments(&[all], dialect)
             }
             None => from_arguments(&run.statements, self.desk.dialect()),
         };
@@ -311,13 +628,17 @@ impl Session {
                     return Ok(1);
                 }
                 Ended::Well => {}
-                Ended::Badly => {
-                    code = 1;
+                Ended::Badly(of) => {
+                    code = if code == 0 { of } else { code };
                     if !run.keep_going {
                         break;
                     }
                 }
                 Ended::Enough | Ended::Quit => break,
+                Ended::TooLong => {
+                    code = exit::TOO_LONG;
+                    break;
+                }
                 Ended::Interrupted(signal) => {
                     code = 128 + signal;
                     break;
@@ -339,21 +660,40 @@ impl Session {
     }
 
     /// Puts an output file in its place if all went well.
-    fn close(self, path: Option<&Path>, code: i32) -> Result<i32, String> {
-        let mut target = self.output.0.lock().unwrap_or_else(PoisonError::into_inner);
-        match &mut *target {
+    fn close(self, path: Option<&Path>, code: i32) -> Result<i32, Stop> {
+        let name = path.map_or(String::new(), |path| path.display().to_string());
+        let not_written = |words: String| stop(exit::NOT_WRITTEN, words);
+        match &mut self.output.lock().target {
             Target::Standard(out) => match out.flush() {
-                Err(error) if error.kind() != io::ErrorKind::BrokenPipe => {
-                    Err(format!("Standard output cannot be written: {error}."))
-                }
+                Err(error) if error.kind() != io::ErrorKind::BrokenPipe => Err(not_written(
+                    format!("Standard output cannot be written: {error}."),
+                )),
                 _ => Ok(code),
             },
+            Target::Numbered(files) => {
+                let number = files.number;
+                if code == 0 {
+                    files.end().map_err(|e| {
+                        not_written(format!("The file of result {number} was not written: {e}."))
+                    })?;
+                    if !self.quiet {
+                        say(&format!(
+                            "{} in {name}.",
+                            counted(u64::from(number), "result")
+                        ));
+                    }
+                } else if files.file.take().is_some() {
+                    say(&format!("The file of result {number} was not written."));
+                }
+                Ok(code)
+            }
             Target::File(file) => {
-                let name = path.map_or(String::new(), |path| path.display().to_string());
                 match file.take() {
                     Some(file) if code == 0 => {
                         file.commit().map_err(|e| {
-                            format!("{name} was not written: {e}. What was there is unchanged.")
+                            not_written(format!(
+                                "{name} was not written: {e}. What was there is unchanged."
+                            ))
                         })?;
                     }
                     Some(file) if file.writes_through() => {
@@ -370,7 +710,15 @@ impl Session {
 
     fn wait(&mut self) -> Option<Ended> {
         let mut interrupted = None;
+        let started = Instant::now();
+        let mut late = false;
+        let mut shown = false;
         while self.desk.is_busy() {
+            if !late && self.timeout.is_some_and(|most| started.elapsed() > most) {
+                late = true;
+                self.desk.cancel();
+            }
+            shown |= self.show_progress(started);
             if let Some(asking) = self.desk.asking() {
                 match asking.wanted {
                     Wanted::Secret => {
@@ -393,7 +741,8 @@ impl Session {
                 self.desk.answer(yes);
                 continue;
             }
-            match self.inbox.recv_timeout(Duration::from_millis(500)) {
+            let patience = Duration::from_millis(if self.timeout.is_some() { 20 } else { 500 });
+            match self.inbox.recv_timeout(patience) {
                 Ok(Message::Desk(event)) => self.desk.handle(*event),
                 Ok(Message::Interrupt(signal)) => {
                     interrupted = Some(signal);
@@ -410,11 +759,29 @@ impl Session {
                 Err(RecvTimeoutError::Disconnected) => return Some(Ended::Interrupted(SIGINT)),
             }
         }
+        if shown {
+            eprint!("\r\x1b[K");
+        }
         match interrupted {
+            None if late => Some(Ended::TooLong),
             Some(0) => Some(Ended::Enough),
             Some(signal) => Some(Ended::Interrupted(signal)),
             None => None,
         }
+    }
+
+    /// Says how far it is where somebody sees it and nothing else is written there; whether it did.
+    fn show_progress(&self, started: Instant) -> bool {
+        let sees = io::stderr().is_terminal() && !(self.standard && io::stdout().is_terminal());
+        if !sees || self.quiet || started.elapsed() < Duration::from_secs(1) {
+            return false;
+        }
+        let size = bytes(self.output.lock().bytes);
+        eprint!(
+            "\r\x1b[Kidle-tide: {size} written, {}",
+            lasting(started.elapsed())
+        );
+        true
     }
 
     fn ask(&mut self) -> bool {
@@ -433,34 +800,67 @@ impl Session {
     }
 
     /// Runs a statement of our own.
-    fn quiet(&mut self, statement: &str) -> Result<(), String> {
-        self.desk.submit_piece(statement, false);
+    fn quiet(&mut self, statement: &str) -> Result<(), Stop> {
+        self.desk.submit_piece(statement, false, Vec::new());
         self.wait();
         match self.desk.entry().map(|entry| (entry.state, &entry.content)) {
-            Some((State::Failed, Content::Failure(failure))) => Err(failure.headline.clone()),
+            Some((State::Failed, Content::Failure(failure))) => {
+                Err(failure.headline.clone().into())
+            }
             _ => Ok(()),
         }
     }
 
-    fn one(&mut self, text: &str, is_command: bool, place: &str) -> Result<Ended, String> {
+    /// The literals of parameters that were given by name, as the session writes them now.
+    fn given(&mut self, text: &str) -> Vec<(String, secrecy::SecretString)> {
+        if self.parameters.is_empty() {
+            return Vec::new();
+        }
+        let dialect = self.desk.dialect();
+        let wanted = parameter::parameters(text, dialect);
+        let mut list = Vec::new();
+        for (name, value) in &self.parameters {
+            if wanted.iter().any(|parameter| parameter.name == *name) {
+                self.used.insert(name.clone());
+                let literal = parameter::given_literal(value, dialect);
+                list.push((name.clone(), literal.into()));
+            }
+        }
+        list
+    }
+
+    fn one(&mut self, text: &str, is_command: bool, place: &str) -> Result<Ended, Stop> {
         // Results one after the other stand apart in the layouts for reading.
         if self.results > 0 && self.layout.format.for_people {
             let reads = summary(text, self.desk.dialect()).effect == Effect::Read;
             if reads || is_command {
-                let _ = self.output.write_all(b"\n");
+                let _ = self.output.apart();
             }
         }
+        let _ = self.output.another();
+        let in_transaction = self.desk.bearings().transaction.is_some();
+        self.drains.store(in_transaction, Ordering::Relaxed);
+        let given = self.given(text);
         let before = self.desk.entries().len();
         self.desk.hush();
-        self.desk.submit_piece(text, is_command);
+        self.desk.submit_piece(text, is_command, given);
         if let Some(ended) = self.wait() {
-            if !matches!(ended, Ended::Enough) {
-                say(&format!("{place}It was stopped."));
+            match &ended {
+                Ended::Enough => {}
+                Ended::TooLong => say(&format!(
+                    "{place}It took longer than --timeout lets it, and was stopped."
+                )),
+                _ => say(&format!("{place}It was stopped.")),
             }
             return Ok(ended);
         }
-        if let Some(notice) = self.desk.notice() {
+        if let Some(notice) = self.desk.notice().filter(|_| !self.quiet) {
             say(&notice.text);
+        }
+        let remarks =
+            std::mem::take(&mut *self.remarks.lock().unwrap_or_else(PoisonError::into_inner));
+        for remark in remarks.iter().filter(|_| !self.quiet) {
+            say(&format!("{place}{remark}."));
         }
         let mut join = String::new();
         if let Some(request) = self.desk.take_request() {
@@ -483,7 +883,7 @@ impl Session {
                         "{place}{} works on the full screen only.",
                         text.trim()
                     ));
-                    return Ok(Ended::Badly);
+                    return Ok(Ended::Badly(exit::FAILED));
                 }
             }
         }
@@ -492,6 +892,7 @@ impl Session {
             return Ok(Ended::Well);
         };
         let failed = entry.state != State::Done;
+        let mut code = exit::NOT_ALLOWED;
         match &entry.content {
             Content::Failure(failure) => {
                 let broken = io::Error::from(io::ErrorKind::BrokenPipe);
@@ -500,6 +901,19 @@ impl Session {
                 {
                     return Ok(Ended::Enough);
                 }
+                if failure
+                    .said
+                    .as_ref()
+                    .is_some_and(|(said, _)| said == LIMITED)
+                {
+                    self.results += 1;
+                    return Ok(Ended::Well);
+                }
+                code = match failure.fault {
+                    Some(Fault::Lost | Fault::NotSent) => exit::LOST,
+                    Some(Fault::Sink) => exit::NOT_WRITTEN,
+                    _ => exit::FAILED,
+                };
                 for note in &failure.notes {
                     say(note);
                 }
@@ -528,6 +942,7 @@ impl Session {
                 return self.written(self.output.clone().write_all(text.as_bytes()), place);
             }
             Content::Page(page) if entry.is_statement && failed => {}
+            Content::Page(_) if entry.is_statement && self.quiet => {}
             Content::Page(page) if entry.is_statement => {
                 let text = page.text();
                 say(text.lines().next().unwrap_or(""));
@@ -539,25 +954,32 @@ impl Session {
             }
             Content::Rows(sheet) => {
                 self.results += 1;
-                let done =
-                    write_sheet(sheet, self.layout, &mut self.output.clone(), &|| false).map(drop);
-                return self.written(done, place);
+                let (mut out, layout) = (self.output.clone(), self.layout.clone());
+                let done = write_sheet(sheet, layout, &mut out, &Watch::NOBODY);
+                return self.written(done.map(drop), place);
             }
             Content::Nothing => self.results += 1,
         }
-        Ok(if failed { Ended::Badly } else { Ended::Well })
+        Ok(if failed {
+            Ended::Badly(code)
+        } else {
+            Ended::Well
+        })
     }
 
-    fn written(&self, done: io::Result<()>, place: &str) -> Result<Ended, String> {
+    fn written(&self, done: io::Result<()>, place: &str) -> Result<Ended, Stop> {
         match done {
             Ok(()) => Ok(Ended::Well),
             Err(error) if error.kind() == io::ErrorKind::BrokenPipe => Ok(Ended::Enough),
-            Err(error) => Err(format!("{place}The result cannot be written: {error}.")),
+            Err(error) => Err(stop(
+                exit::NOT_WRITTEN,
+                format!("{place}The result cannot be written: {error}."),
+            )),
         }
     }
 }
 
-type Next = Result<(String, bool, String), String>;
+type Next = Result<(String, bool, String), Stop>;
 
 /// What is to run next, cut by the dialect of the session at that time: a statement may change it.
 type Input = Box<dyn FnMut(&'static Dialect) -> Option<Next>>;
@@ -586,7 +1008,7 @@ fn from_arguments(statements: &[String], dialect: &'static Dialect) -> Input {
             }
             list.pop_front();
             if std::mem::replace(&mut empty, true) {
-                return Some(Err(format!("{place}There is nothing to run in it.")));
+                return Some(Err(format!("{place}There is nothing to run in it.").into()));
             }
         }
     })
@@ -601,7 +1023,7 @@ fn from_reader(reader: Box<dyn Read>, name: String, dialect: &'static Dialect) -
         let at_start = std::mem::take(&mut at_start);
         let (piece, mut bytes) = match next {
             Ok(next) => next,
-            Err(error) => return Some(Err(format!("{name} cannot be read: {error}."))),
+            Err(error) => return Some(Err(format!("{name} cannot be read: {error}.").into())),
         };
         // A mark of the encoding at the start of a file is not part of its first statement.
         if at_start && bytes.starts_with(b"\xef\xbb\xbf") {
@@ -614,7 +1036,9 @@ fn from_reader(reader: Box<dyn Read>, name: String, dialect: &'static Dialect) -
                 let valid = std::str::from_utf8(&bytes).map_or_else(|e| e.valid_up_to(), str::len);
                 let line = piece.line
                     + bytes[..valid].iter().filter(|byte| **byte == b'\n').count() as u64;
-                return Some(Err(format!("{name}, line {line}: the text is not UTF-8.")));
+                return Some(Err(
+                    format!("{name}, line {line}: the text is not UTF-8.").into()
+                ));
             }
         };
         let place = format!("{name}, line {}: ", piece.line);

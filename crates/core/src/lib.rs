@@ -7,6 +7,7 @@
 
 pub mod batch;
 pub mod catalog;
+pub mod column_type;
 pub mod decimal;
 pub mod document;
 pub mod figures;

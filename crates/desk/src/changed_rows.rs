@@ -11,7 +11,6 @@ use idle_tide_lang::dialect::Family;
 use idle_tide_lang::statement::{Change, Does};
 
 use crate::covering::{Covering, WORD, is_secret};
-use crate::follow::literal;
 use crate::page::{Page, Tone};
 
 /// Rows that are shown of a change; of more a part is.
@@ -80,7 +79,7 @@ impl Key {
 /// The condition that chooses rows by their keys.
 pub(crate) fn which(key: &Key, rows: &[Vec<Value>], places: &[usize], dialect: &Dialect) -> String {
     let name = |column: &String| key.name(column, dialect);
-    let value = |row: &Vec<Value>, place: usize| literal(&row[place], dialect);
+    let value = |row: &Vec<Value>, place: usize| dialect.literal(row[place].as_ref());
     match (key.columns.as_slice(), places) {
         ([column], [place]) => {
             let values: Vec<String> = rows.iter().map(|row| value(row, *place)).collect();

@@ -1,10 +1,12 @@
 //! Results into files: written beside their place and moved there whole, so that a failure leaves the
 //! old file; and rows streamed to an output while they are read.
 
-use std::io::{self, Write};
+use std::io::{self, Read, Seek, Write};
 use std::path::{Path, PathBuf};
+use std::process::{ChildStdin, Command, Stdio};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::thread::JoinHandle;
+use std::time::Instant;
 
 use idle_tide_core::order::each_row;
 use idle_tide_core::{Column, RowBatch, ValueRef};
@@ -28,55 +30,159 @@ pub fn expand(path: &str) -> PathBuf {
     }
 }
 
-/// Writes the shown rows and columns of a sheet to a file, until it is `stopped`; answers in words what was written,
-/// or why not.
+/// Who watches rows being written: they may stop it, and are told how far it is.
+pub struct Watch<'a> {
+    /// Whether it is to stop.
+    pub stopped: &'a dyn Fn() -> bool,
+    /// Called now and then with the rows written so far and all of them.
+    pub tell: &'a dyn Fn(u64, u64),
+}
+
+impl Watch<'_> {
+    /// Nobody.
+    pub const NOBODY: Watch<'static> = Watch {
+        stopped: &|| false,
+        tell: &|_, _| (),
+    };
+}
+
+/// Where rows go.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Target {
+    /// A file, put in its place when it is whole.
+    File(PathBuf),
+    /// The standard input of a program that the system's shell starts.
+    Program(String),
+}
+
+/// What was written.
+#[derive(Debug, Default)]
+pub struct Written {
+    /// Rows.
+    pub rows: u64,
+    /// What is not in it as it was in the rows.
+    pub remarks: Vec<String>,
+}
+
+/// Writes the shown rows and columns of a sheet to a file or a program; answers in words what was written, or why not.
 ///
 /// # Errors
-/// In words; the file that was there before stays.
+/// In words; a file that was there before stays.
 pub fn export(
     sheet: &Sheet,
-    path: &Path,
+    target: &Target,
     layout: Layout,
-    stopped: &dyn Fn() -> bool,
+    watch: &Watch<'_>,
 ) -> Result<String, String> {
-    let existed = path.exists();
-    let failed = |error: io::Error| {
-        let stays = if existed {
-            " The file that was there is unchanged."
-        } else {
-            ""
-        };
-        format!("{} was not written: {error}.{stays}", path.display())
+    let label = layout.format.label;
+    let started = Instant::now();
+    let (written, size, place, end) = match target {
+        Target::File(path) => {
+            let existed = path.exists();
+            let failed = |error: io::Error| {
+                let stays = match existed {
+                    true => " The file that was there is unchanged.",
+                    false => "",
+                };
+                format!("{} was not written: {error}.{stays}", path.display())
+            };
+            let mut file = Replacing::begin(path).map_err(failed)?;
+            let written = write_sheet(sheet, layout, &mut file, watch).map_err(failed)?;
+            let size = file.commit().map_err(failed)?;
+            let end = match existed {
+                true => ", replacing the file that was there",
+                false => "",
+            };
+            (written, size, path.display().to_string(), end.to_string())
+        }
+        Target::Program(command) => to_program(sheet, command, layout, watch)?,
     };
-    let mut file = Replacing::begin(path).map_err(failed)?;
-    let rows = write_sheet(sheet, layout, &mut file, stopped).map_err(failed)?;
-    let size = file.commit().map_err(failed)?;
     let all = read(&sheet.set).len();
-    let part = if rows < all {
+    let part = if written.rows < all {
         format!(" of {}", grouped(all))
     } else {
         String::new()
     };
-    let replaced = if existed {
-        ", replacing the file that was there"
-    } else {
-        ""
-    };
     let covered = covered_names(sheet);
-    let covered = match covered.is_empty() {
-        true => String::new(),
-        false => format!(
-            "; {} is covered in it, --revealed writes it",
+    let mut more = written.remarks;
+    if !covered.is_empty() {
+        more.push(format!(
+            "{} is covered in it, --revealed writes it",
             covered.join(", ")
-        ),
-    };
+        ));
+    }
+    let more: String = more.iter().map(|words| format!("; {words}")).collect();
+    let took = idle_tide_draw::picture::lasting(started.elapsed());
     Ok(format!(
-        "{}{part} as {}, {}, in {}{replaced}{covered}",
-        counted(rows, "row"),
-        layout.format.label,
+        "{}{part} as {label}, {}, in {place}{end} ({took}){more}",
+        counted(written.rows, "row"),
         bytes(size),
-        path.display()
     ))
+}
+
+/// Gives rows to a program, and its answer in words.
+fn to_program(
+    sheet: &Sheet,
+    command: &str,
+    layout: Layout,
+    watch: &Watch<'_>,
+) -> Result<(Written, u64, String, String), String> {
+    let failed = |error: io::Error| format!("{command} could not be given the rows: {error}.");
+    let mut answer = tempfile::tempfile().map_err(failed)?;
+    let out = || answer.try_clone().map(Stdio::from);
+    let mut child = Command::new("sh")
+        .args(["-c", command])
+        .stdin(Stdio::piped())
+        .stdout(out().map_err(failed)?)
+        .stderr(out().map_err(failed)?)
+        .spawn()
+        .map_err(failed)?;
+    let mut counted = Counted(child.stdin.take(), 0);
+    let written = write_sheet(sheet, layout, &mut counted, watch);
+    counted.0 = None;
+    if (watch.stopped)() {
+        // It has no more to do; that it is gone already is as well.
+        let _ = child.kill();
+    }
+    let ended = child.wait().map_err(failed)?;
+    let mut said = Vec::new();
+    answer.rewind().map_err(failed)?;
+    answer.take(400).read_to_end(&mut said).map_err(failed)?;
+    let said = String::from_utf8_lossy(&said);
+    let said = match said.trim() {
+        "" => String::new(),
+        words => format!(" It said: {words}"),
+    };
+    let written = match written {
+        Ok(written) => written,
+        // A program may have had enough before the end, which is its own affair.
+        Err(error) if error.kind() == io::ErrorKind::BrokenPipe && ended.success() => {
+            return Err(format!("{command} did not read all of the rows.{said}"));
+        }
+        Err(error) => return Err(format!("{}{said}", failed(error))),
+    };
+    if !ended.success() {
+        return Err(format!("{command} failed ({ended}).{said}"));
+    }
+    Ok((written, counted.1, format!("{command}'s input"), said))
+}
+
+/// Counts the bytes on their way to a program.
+struct Counted(Option<ChildStdin>, u64);
+
+impl Write for Counted {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let Some(input) = &mut self.0 else {
+            return Err(io::ErrorKind::BrokenPipe.into());
+        };
+        let count = input.write(bytes)?;
+        self.1 += count as u64;
+        Ok(count)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.0.as_mut().map_or(Ok(()), Write::flush)
+    }
 }
 
 /// The columns whose values are covered: by their names, and those of which one of the first values has the look.
@@ -132,16 +238,19 @@ pub fn export_drawing(links: &Links, path: &Path, format: &str) -> Result<String
     ))
 }
 
-/// Writes the shown rows and columns of a sheet, until it is `stopped`; answers the number of rows.
+/// Rows after which the watcher is asked and told.
+const WATCHED: u64 = 10_000;
+
+/// Writes the shown rows and columns of a sheet.
 ///
 /// # Errors
 /// Those of the output and of the spill file, and that it was stopped.
 pub fn write_sheet(
     sheet: &Sheet,
     layout: Layout,
-    out: &mut dyn Write,
-    stopped: &dyn Fn() -> bool,
-) -> io::Result<u64> {
+    out: &mut (dyn Write + Send),
+    watch: &Watch<'_>,
+) -> io::Result<Written> {
     let set = read(&sheet.set);
     let columns: Vec<Column> = sheet
         .view
@@ -159,20 +268,22 @@ pub fn write_sheet(
             .iter()
             .copied()
             .eq(0..set.columns().len());
+    let rows = sheet.view.rows.as_ref().map(|rows| rows.as_slice());
+    let all = rows.map_or(set.len(), |rows| rows.len() as u64);
     let mut count = 0;
-    if natural && sheet.view.rows.is_none() {
+    if natural && rows.is_none() {
         for at in 0..set.batches() {
-            if stopped() {
+            if (watch.stopped)() {
                 return Err(io::Error::other("it was stopped"));
             }
             let (_, batch) = set.batch(at)?;
             writer.rows(&batch)?;
             count += batch.len() as u64;
+            (watch.tell)(count, all);
         }
     } else {
-        let rows = sheet.view.rows.as_ref().map(|rows| rows.as_slice());
         let mut failed = Ok(());
-        each_row(&set, rows, stopped, &mut |_, row| {
+        each_row(&set, rows, watch.stopped, &mut |_, row| {
             let values: Vec<_> = row.values().collect();
             let mut chosen = RowBatch::new();
             let value = |at: &usize| match covered.contains(at) && !values[*at].is_null() {
@@ -182,13 +293,41 @@ pub fn write_sheet(
             chosen.push_row(sheet.view.columns.iter().map(value));
             failed = writer.row(chosen.row(0));
             count += 1;
+            if count % WATCHED == 0 {
+                (watch.tell)(count, all);
+            }
             failed.is_ok()
         })?;
         failed?;
     }
     writer.finish()?;
-    Ok(count)
+    Ok(Written {
+        rows: count,
+        remarks: writer.remarks(),
+    })
 }
+
+/// An output of several results one after the other.
+pub trait Results: Write + Send {
+    /// Another result begins.
+    ///
+    /// # Errors
+    /// If it cannot hold another.
+    fn another(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+
+    /// Sets the next result apart from the one before, where people read them one below the other.
+    ///
+    /// # Errors
+    /// Those of the output.
+    fn apart(&mut self) -> io::Result<()> {
+        self.write_all(b"\n")
+    }
+}
+
+impl Results for std::fs::File {}
+impl Results for Vec<u8> {}
 
 enum Message {
     /// Another result begins.
@@ -203,25 +342,26 @@ enum Message {
 /// A sink that formats and writes in a thread of its own while the engine reads on.
 pub struct Streaming {
     sender: Option<SyncSender<Message>>,
-    thread: Option<JoinHandle<io::Result<u64>>>,
+    thread: Option<JoinHandle<io::Result<Written>>>,
     /// Whether bytes that a server copies out are written as they are: where no format for programs was asked for.
     as_sent: bool,
-    /// Rows written, once it ended.
-    pub rows: u64,
+    /// What was written, once it ended.
+    pub written: Written,
 }
 
 impl Streaming {
     /// Writes in `layout` to `out`.
-    pub fn new(layout: Layout, out: impl Write + Send + 'static) -> Self {
+    pub fn new(layout: Layout, out: impl Results + 'static) -> Self {
         // Few batches wait between the two threads: memory stays small.
         let (sender, receiver) = sync_channel(8);
+        let as_sent = layout.format.for_people;
         Streaming {
             sender: Some(sender),
             thread: Some(std::thread::spawn(move || {
                 write_all(layout, out, &receiver)
             })),
-            rows: 0,
-            as_sent: layout.format.for_people,
+            written: Written::default(),
+            as_sent,
         }
     }
 
@@ -240,7 +380,7 @@ impl Streaming {
     fn finish(&mut self) -> io::Result<()> {
         self.sender = None;
         if let Some(thread) = self.thread.take() {
-            self.rows = thread
+            self.written = thread
                 .join()
                 .map_err(|_| io::Error::other("the writing thread failed"))??;
         }
@@ -248,19 +388,26 @@ impl Streaming {
     }
 }
 
-fn write_all(layout: Layout, mut out: impl Write, inbox: &Receiver<Message>) -> io::Result<u64> {
-    let mut made = writer(layout, &mut out);
+fn write_all(
+    layout: Layout,
+    mut out: impl Results,
+    inbox: &Receiver<Message>,
+) -> io::Result<Written> {
+    let for_people = layout.format.for_people;
+    let mut made = writer(layout.clone(), &mut out);
     let mut columns = false;
-    let mut rows = 0;
+    let mut written = Written::default();
     for message in inbox {
         match message {
             Message::Another => {
                 made.finish()?;
+                written.remarks.extend(made.remarks());
                 drop(made);
-                if layout.format.for_people {
-                    out.write_all(b"\n")?;
+                if for_people {
+                    out.apart()?;
                 }
-                made = writer(layout, &mut out);
+                out.another()?;
+                made = writer(layout.clone(), &mut out);
             }
             Message::Columns(list) => {
                 made.columns(&list)?;
@@ -270,18 +417,19 @@ fn write_all(layout: Layout, mut out: impl Write, inbox: &Receiver<Message>) -> 
             Message::Bytes(bytes) => {
                 drop(made);
                 out.write_all(&bytes)?;
-                made = writer(layout, &mut out);
+                made = writer(layout.clone(), &mut out);
             }
             Message::Rows(batch) => {
-                rows += batch.len() as u64;
+                written.rows += batch.len() as u64;
                 made.rows(&batch)?;
             }
         }
     }
     if columns {
         made.finish()?;
+        written.remarks.extend(made.remarks());
     }
-    Ok(rows)
+    Ok(written)
 }
 
 impl Sink for Streaming {

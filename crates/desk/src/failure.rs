@@ -25,6 +25,8 @@ pub struct Failure {
     pub place: Option<Range<usize>>,
     /// What would mend it, likeliest first.
     pub corrections: Vec<Correction>,
+    /// The kind of the fault, where an engine told of it.
+    pub fault: Option<Fault>,
     /// The server's own words and code.
     pub said: Option<(String, String)>,
     /// Whether those words are of the system or the network, where no server answered.
@@ -106,6 +108,7 @@ pub fn of_statement(
     Failure {
         headline,
         place: advice.span,
+        fault: Some(error.fault),
         corrections: advice.corrections,
         // What was found wrong here is said once.
         said: (!error.code.is_empty() || error.message != headline_of(error))
@@ -174,6 +177,7 @@ fn headline_of(error: &EngineError) -> &str {
 /// A source that could not be opened.
 pub fn of_opening(error: &OpenError) -> Failure {
     Failure {
+        fault: None,
         headline: error.headline.clone(),
         place: None,
         corrections: Vec::new(),
@@ -220,6 +224,7 @@ pub fn of_loss(error: &EngineError, about: &Summary, in_transaction: bool) -> Fa
     };
     Failure {
         headline: headline.to_string(),
+        fault: Some(error.fault),
         place: None,
         corrections: Vec::new(),
         said: Some((error.message.clone(), error.code.clone())),
@@ -270,6 +275,7 @@ fn changed(in_transaction: bool, ran_before: usize) -> String {
 /// The failure of a command line.
 pub fn of_command(error: &CommandError) -> Failure {
     Failure {
+        fault: None,
         headline: error.message.clone(),
         place: Some(error.span.clone()),
         corrections: error
@@ -294,6 +300,7 @@ pub fn of_command(error: &CommandError) -> Failure {
 /// A failure that is one sentence about the whole command.
 pub fn plain(headline: impl Into<String>) -> Failure {
     Failure {
+        fault: None,
         headline: headline.into(),
         place: None,
         corrections: Vec::new(),

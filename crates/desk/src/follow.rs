@@ -5,7 +5,6 @@ use idle_tide_core::catalog::{Catalog, Object};
 use idle_tide_core::links::{self, Tie};
 use idle_tide_core::{Column, Value};
 use idle_tide_lang::Dialect;
-use idle_tide_lang::dialect::Family;
 use idle_tide_lang::join::written;
 
 /// A row of a result, and the cell that is followed.
@@ -26,31 +25,6 @@ pub enum Step {
     /// A statement that counts the rows of several tables, and for each of its rows the statement that gives
     /// those.
     Counts(String, Vec<String>),
-}
-
-/// A value as a literal of the dialect.
-pub fn literal(value: &Value, dialect: &Dialect) -> String {
-    match value {
-        Value::Null | Value::Missing => "null".into(),
-        _ if dialect.is_flow() => value.as_ref().to_datum().map_or_else(
-            || "null".into(),
-            |datum| idle_tide_lang::flow::literal(&datum),
-        ),
-        Value::Boolean(yes) => yes.to_string(),
-        Value::Integer(number) => number.to_string(),
-        Value::Float(number) => format!("{number:?}"),
-        Value::Bytes(bytes) => {
-            let hex: String = bytes.iter().map(|byte| format!("{byte:02x}")).collect();
-            match dialect.family {
-                Family::Postgres => format!("'\\x{hex}'::bytea"),
-                _ => format!("x'{hex}'"),
-            }
-        }
-        Value::Number(_) => value.as_ref().plain(),
-        Value::Text(_) | Value::RawText(_) | Value::Bson(..) => {
-            dialect.quote_text(&value.as_ref().plain())
-        }
-    }
 }
 
 struct Reader<'a> {
@@ -112,7 +86,7 @@ impl Reader<'_> {
             parts.push(format!(
                 "{} = {}",
                 self.dialect.quote_column(other),
-                literal(value, self.dialect)
+                self.dialect.literal(value.as_ref())
             ));
         }
         Ok((
@@ -384,17 +358,5 @@ mod tests {
             optional: false,
             finds_one: false,
         }
-    }
-
-    #[test]
-    fn values_are_written_so_that_they_are_found_again() {
-        let bytes = Value::Bytes(vec![0, 255]);
-        assert_eq!(literal(&bytes, &POSTGRES), "'\\x00ff'::bytea");
-        assert_eq!(literal(&bytes, MARIADB), "x'00ff'");
-        assert_eq!(literal(&Value::Float(0.1), &SQLITE), "0.1");
-        assert_eq!(
-            literal(&Value::from("a\\'b"), MARIADB),
-            MARIADB.quote_text("a\\'b")
-        );
     }
 }

@@ -32,6 +32,7 @@ mod look;
 mod origin;
 mod outcome;
 pub mod outline;
+mod pace;
 pub mod page;
 pub mod plan;
 pub mod replacing;

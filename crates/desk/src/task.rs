@@ -48,6 +48,8 @@ pub enum Progress {
     Figures(EntryId, usize, Box<Figures>),
     /// Something is asked; the work waits for the answer.
     Asks(Asked),
+    /// How far it is, in words.
+    Said(String),
 }
 
 impl std::fmt::Debug for Progress {
@@ -58,6 +60,7 @@ impl std::fmt::Debug for Progress {
             Progress::Names(_) => "Names",
             Progress::Figures(..) => "Figures",
             Progress::Asks(_) => "Asks",
+            Progress::Said(_) => "Said",
         })
     }
 }

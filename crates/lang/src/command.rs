@@ -86,6 +86,25 @@ macro_rules! command {
 
 use Argument as A;
 
+const fn flag(name: &'static str) -> OptionSpec {
+    OptionSpec { name, value: None }
+}
+
+const fn with(name: &'static str, value: Argument) -> OptionSpec {
+    OptionSpec {
+        name,
+        value: Some(value),
+    }
+}
+
+/// Options of formats of rows, as `draw` knows them.
+#[rustfmt::skip]
+const EXPORT: &[OptionSpec] = &[
+    with("as", A::Format), flag("replace"), flag("revealed"), flag("no-header"), flag("lines"), with("separator", A::Rest),
+    flag("quote-all"), with("null", A::Rest), with("encoding", A::Words(&["utf-8", "utf-8-bom", "utf-16", "latin1"])),
+    with("table", A::Table), with("dialect", A::Words(&["sqlite", "postgres", "mariadb", "mysql"])), flag("create"),
+];
+
 /// All commands, in alphabetical order.
 #[rustfmt::skip]
 pub static COMMANDS: &[Command] = &[
@@ -104,7 +123,7 @@ pub static COMMANDS: &[Command] = &[
     command!("definition", "[NAME]", "look around", &[A::Object], (0, 1), &[], "the statements that make an object again, or everything in an order that works"),
     command!("edit", "[N]", "write", &[A::Entry], (0, 1), &[], "opens the statement, or that of entry N, in your editor"),
     command!("entries", "", "entries", &[], (0, 0), &[], "all entries of this session and statements of earlier ones"),
-    command!("export", "FILE [--as FORMAT] [--no-header] [--lines] [--revealed]", "take away", &[A::File], (1, 1), &[ OptionSpec { name: "as", value: Some(A::Format) }, OptionSpec { name: "no-header", value: None }, OptionSpec { name: "lines", value: None }, OptionSpec { name: "revealed", value: None }, ], "writes all rows of the current result to a file; a drawing as svg, pdf or text"),
+    command!("export", "FILE or \"| PROGRAM\" [--as FORMAT] [--replace] [--revealed] [options of the format]", "take away", &[A::File], (1, 1), EXPORT, "writes all rows of the current result to a file, or gives them to a program; a drawing as svg, pdf or text"),
     command!("figures", "NAME [--all]", "look around", &[A::Table], (1, 1), &[ OptionSpec { name: "all", value: None } ], "every column's nulls, distinct values, extremes, commonest values and odd kinds; of a large table from a sample, unless --all"),
     command!("filter", "[CONDITION]", "read", &[A::Rest], (0, MANY), &[], "keeps the rows that satisfy a condition; without one, all rows again"),
     command!("find", "TEXT", "look around", &[A::Text], (1, MANY), &[], "everything whose name or comment holds the text: objects, columns, indexes, databases, roles"),

@@ -1,5 +1,6 @@
 //! The parameters of a statement that have to be asked for, and their values put in their places.
 
+use idle_tide_core::Datum;
 use idle_tide_core::document::time::TimeZone;
 
 use crate::Dialect;
@@ -114,6 +115,32 @@ pub fn typed_literal(typed: &str, dialect: &Dialect) -> String {
     }
 }
 
+/// A value that was given by name beside the statement, as a literal: numbers, true, false, null, quoted texts, and lists of
+/// these, which SQL writes without their brackets; anything else as a text.
+pub fn given_literal(given: &str, dialect: &Dialect) -> String {
+    if dialect.is_flow() {
+        return typed_literal(given, dialect);
+    }
+    match flow::expression(given, &TimeZone::UTC) {
+        Ok(value) => in_sql(&value, dialect).unwrap_or_else(|| dialect.quote_text(given)),
+        Err(_) => dialect.quote_text(given),
+    }
+}
+
+fn in_sql(value: &Expr, dialect: &Dialect) -> Option<String> {
+    match &value.node {
+        Node::Literal(Datum::Text(text)) => Some(dialect.quote_text(text)),
+        Node::Literal(datum @ (Datum::Null | Datum::Boolean(_))) => Some(flow::literal(datum)),
+        Node::Literal(datum) if datum.is_number() => Some(flow::literal(datum)),
+        Node::Negative(inner) => Some(format!("-{}", in_sql(inner, dialect)?)),
+        Node::List(items) if !items.is_empty() => {
+            let items: Option<Vec<_>> = items.iter().map(|item| in_sql(item, dialect)).collect();
+            Some(items?.join(", "))
+        }
+        _ => None,
+    }
+}
+
 fn is_literal(value: &Expr) -> bool {
     match &value.node {
         Node::Literal(_) | Node::Day(..) => true,
@@ -161,6 +188,25 @@ mod tests {
             ("-3", "-3"),
         ] {
             assert_eq!(typed_literal(typed, &FLOW), literal);
+        }
+    }
+
+    #[test]
+    fn values_given_by_name_are_literals_of_sql() {
+        for (given, literal) in [
+            ("5", "5"),
+            ("-2.50", "-2.50"),
+            ("007", "'007'"),
+            ("null", "null"),
+            ("'5'", "'5'"),
+            ("[1, 'a''b', true]", "1, 'a''b', true"),
+            ("Old Quay's", "'Old Quay''s'"),
+            ("1; drop table t", "'1; drop table t'"),
+            ("name", "'name'"),
+            ("[1, x]", "'[1, x]'"),
+            ("2031-03-01", "'2031-03-01'"),
+        ] {
+            assert_eq!(given_literal(given, &POSTGRES), literal, "{given}");
         }
     }
 

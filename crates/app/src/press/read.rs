@@ -54,7 +54,7 @@ impl App {
     pub(crate) fn command(&mut self, text: &str) {
         let before = self.desk.entries().len();
         self.desk.hush();
-        self.desk.submit_piece(text, true);
+        self.desk.submit_piece(text, true, Vec::new());
         self.settle(before);
     }
 

@@ -218,6 +218,11 @@ impl Desk {
             }
             // One that was given up is told so by the end of its channel.
             (Progress::Asks(asked), Some(_)) => self.asks(at, asked),
+            // What a script does shows in its end.
+            (Progress::Said(words), _) if self.services.stream.is_none() => {
+                let waiting = Waiting::alone("", true);
+                self.turn(at, &waiting, None).say(words, Tone::Faint);
+            }
             _ => {}
         }
     }

@@ -172,11 +172,14 @@ impl Desk {
         self.enqueue(at, list);
     }
 
-    /// Runs one statement or command that was already cut out.
-    pub fn submit_piece(&mut self, text: &str, is_command: bool) {
+    /// Runs one statement or command that was already cut out; of its parameters those are not asked for whose names and
+    /// literals are `given`.
+    pub fn submit_piece(&mut self, text: &str, is_command: bool, given: crate::session::Secrets) {
         let covered = statement::cover(text, self.sessions[self.here].dialect);
+        let mut all = given;
+        all.extend(covered.given.iter().cloned());
         let waiting = Waiting {
-            given: covered.given,
+            given: Arc::new(all),
             password: covered.password,
             ..Waiting::alone(&covered.text, is_command)
         };

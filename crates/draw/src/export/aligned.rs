@@ -6,7 +6,7 @@ use idle_tide_core::{Column, Row, column_labels};
 use unicode_width::UnicodeWidthStr;
 
 use super::{Format, Kept, Layout, RowWriter};
-use crate::marks::{Look, show_text, show_whole};
+use crate::marks::{Look, show_text};
 
 /// Columns aligned with blanks.
 pub static TEXT: Format = Format {
@@ -14,6 +14,8 @@ pub static TEXT: Format = Format {
     label: "text",
     endings: &["txt"],
     for_people: true,
+    binary: false,
+    options: &["no-header", "lines", "null"],
     nested: false,
     make: |layout, out| {
         Box::new(Aligned {
@@ -59,7 +61,7 @@ impl<W: Write> RowWriter for Aligned<W> {
             let (_, batch) = rows.batch(at)?;
             for row in batch.rows() {
                 for (column, value) in row.values().enumerate().take(widths.len()) {
-                    let shown = show_whole(value, most);
+                    let shown = self.layout.shown(value);
                     widths[column] = widths[column].max(shown.width);
                     numbers[column] |= shown.look == Look::Number;
                 }
@@ -95,9 +97,8 @@ impl<W: Write> RowWriter for Aligned<W> {
             for row in batch.rows() {
                 line.clear();
                 for (column, value) in row.values().enumerate().take(labels.len()) {
-                    let shown = show_whole(value, most);
-                    let right =
-                        shown.look == Look::Number || numbers[column] && shown.look == Look::Null;
+                    let shown = self.layout.shown(value);
+                    let right = shown.look == Look::Number || numbers[column] && value.is_null();
                     put(&mut line, column, &shown.text(), shown.width, right);
                 }
                 writeln!(self.out, "{}", line.trim_end())?;

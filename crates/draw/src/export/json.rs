@@ -16,6 +16,8 @@ pub static JSON: Format = Format {
     label: "JSON",
     endings: &[],
     for_people: false,
+    binary: false,
+    options: &[],
     nested: true,
     make: |_, out| Box::new(Json::new(true, Form::Lossless, out)),
 };
@@ -26,6 +28,8 @@ pub static JSON_LINES: Format = Format {
     label: "JSON lines",
     endings: &["ndjson"],
     for_people: false,
+    binary: false,
+    options: &[],
     nested: true,
     make: |_, out| Box::new(Json::new(false, Form::Lossless, out)),
 };
@@ -36,6 +40,8 @@ pub static CANONICAL: Format = Format {
     label: "canonical Extended JSON, a document a line",
     endings: &[],
     for_people: false,
+    binary: false,
+    options: &[],
     nested: true,
     make: |_, out| Box::new(Json::new(false, Form::Canonical, out)),
 };
@@ -46,6 +52,8 @@ pub static RELAXED: Format = Format {
     label: "relaxed Extended JSON, a document a line",
     endings: &[],
     for_people: false,
+    binary: false,
+    options: &[],
     nested: true,
     make: |_, out| Box::new(Json::new(false, Form::Relaxed, out)),
 };

@@ -5,7 +5,7 @@ use std::io::{self, Write};
 
 use idle_tide_core::{Column, Row, ValueRef, column_labels};
 
-use super::{Format, Kept, RowWriter};
+use super::{Format, Kept, Layout, RowWriter};
 
 /// A table of Markdown.
 pub static MARKDOWN: Format = Format {
@@ -13,11 +13,13 @@ pub static MARKDOWN: Format = Format {
     label: "Markdown",
     endings: &["md"],
     for_people: true,
+    binary: false,
+    options: &["no-header", "null"],
     nested: false,
     make: |layout, out| {
         Box::new(Markdown {
             out,
-            header: layout.header,
+            layout,
             kept: Kept::new(),
         })
     },
@@ -26,7 +28,7 @@ pub static MARKDOWN: Format = Format {
 /// Keeps rows until it is known which columns are numbers.
 struct Markdown<W> {
     out: W,
-    header: bool,
+    layout: Layout,
     kept: Kept,
 }
 
@@ -81,7 +83,7 @@ impl<W: Write> RowWriter for Markdown<W> {
             }
         }
         let mut line = String::new();
-        if self.header {
+        if self.layout.header {
             for label in &labels {
                 line.push_str("| ");
                 escape(label, &mut line);
@@ -103,7 +105,9 @@ impl<W: Write> RowWriter for Markdown<W> {
                 line.clear();
                 for value in row.values().take(labels.len()) {
                     line.push_str("| ");
-                    if !value.is_null() {
+                    if value.is_null() {
+                        escape(self.layout.null.as_deref().unwrap_or_default(), &mut line);
+                    } else {
                         plain.clear();
                         value.write_plain(&mut plain);
                         escape(&String::from_utf8_lossy(&plain), &mut line);

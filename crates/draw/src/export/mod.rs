@@ -3,15 +3,25 @@
 //! every row before it knows its widths and keeps them in a result of its own.
 
 mod aligned;
+mod columnar;
+mod encoding;
+mod html;
+mod inserts;
 mod json;
 mod markdown;
 mod record;
 mod separated;
+mod sheet;
 
 use std::io::{self, Write};
 
+use idle_tide_core::column_type::Evidence;
 use idle_tide_core::result::{Budget, ResultSet};
-use idle_tide_core::{Column, Row, RowBatch};
+use idle_tide_core::{Column, Row, RowBatch, ValueRef};
+use idle_tide_lang::Dialect;
+use idle_tide_lang::dialect::SQLITE;
+
+use crate::marks::{Shown, show_text, show_whole};
 
 /// A format of rows.
 #[derive(Debug)]
@@ -24,9 +34,13 @@ pub struct Format {
     pub endings: &'static [&'static str],
     /// Whether it is for people, so that results one after the other stand apart.
     pub for_people: bool,
+    /// Whether its bytes are no text.
+    pub binary: bool,
+    /// The options of [`OPTIONS`] that say something to it.
+    pub options: &'static [&'static str],
     /// Whether it takes documents as they are; others need all columns before the first row.
     nested: bool,
-    make: for<'a> fn(Layout, Box<dyn Write + 'a>) -> Box<dyn RowWriter + 'a>,
+    make: for<'a> fn(Layout, Box<dyn Write + Send + 'a>) -> Box<dyn RowWriter + 'a>,
 }
 
 /// All formats.
@@ -38,15 +52,24 @@ pub static FORMATS: &[&Format] = &[
     &json::CANONICAL,
     &json::RELAXED,
     &markdown::MARKDOWN,
+    &html::HTML,
+    &inserts::SQL,
+    &sheet::SHEET,
+    &columnar::PARQUET,
     &aligned::TEXT,
     &record::RECORD,
 ];
 
 pub use aligned::TEXT;
+pub use columnar::PARQUET;
+pub use encoding::Encoding;
+pub use html::HTML;
+pub use inserts::SQL;
 pub use json::{CANONICAL, JSON, JSON_LINES, RELAXED};
 pub use markdown::MARKDOWN;
 pub use record::RECORD;
 pub use separated::{CSV, TSV};
+pub use sheet::SHEET;
 
 impl PartialEq for Format {
     fn eq(&self, other: &Self) -> bool {
@@ -92,8 +115,49 @@ pub fn names_in_words() -> String {
     }
 }
 
+/// What can be asked of a format: the option, what its value is if it has one, and what it does.
+pub static OPTIONS: &[(&str, Option<&str>, &str)] = &[
+    ("no-header", None, "leaves the names of the columns out"),
+    (
+        "lines",
+        None,
+        "lines between the columns and under the names",
+    ),
+    (
+        "separator",
+        Some("SIGN"),
+        "what stands between values: one sign, or tab",
+    ),
+    (
+        "quote-all",
+        None,
+        "puts every value in quotes, not only those that need them",
+    ),
+    ("null", Some("TEXT"), "what stands for null"),
+    (
+        "encoding",
+        Some("NAME"),
+        "utf-8, utf-8-bom, utf-16 or latin1",
+    ),
+    (
+        "table",
+        Some("NAME"),
+        "the table that the rows are put into",
+    ),
+    (
+        "dialect",
+        Some("NAME"),
+        "whose SQL: sqlite, postgres, mariadb or mysql",
+    ),
+    (
+        "create",
+        None,
+        "begins with the statement that makes the table",
+    ),
+];
+
 /// A format and how it is laid out.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone)]
 pub struct Layout {
     /// The format.
     pub format: &'static Format,
@@ -101,6 +165,22 @@ pub struct Layout {
     pub header: bool,
     /// Whether the aligned text has lines between its columns and under its header.
     pub lines: bool,
+    /// What stands between values, where it is not what is usual for the format.
+    pub separator: Option<u8>,
+    /// Whether every value stands in quotes.
+    pub quote_all: bool,
+    /// What stands for null, where it is not what is usual for the format.
+    pub null: Option<String>,
+    /// How characters become bytes.
+    pub encoding: Encoding,
+    /// The table of inserts, as a statement writes it; that of the columns when `None`.
+    pub table: Option<String>,
+    /// Whose SQL it is.
+    pub dialect: &'static Dialect,
+    /// Whether declared types are those of that dialect.
+    pub declared: bool,
+    /// Whether the table is made too.
+    pub create: bool,
 }
 
 impl Layout {
@@ -110,7 +190,99 @@ impl Layout {
             format,
             header: true,
             lines: false,
+            separator: None,
+            quote_all: false,
+            null: None,
+            encoding: Encoding::Utf8,
+            table: None,
+            dialect: &SQLITE,
+            declared: false,
+            create: false,
         }
+    }
+
+    /// A value as text for people reads it.
+    fn shown(&self, value: ValueRef<'_>) -> Shown {
+        match &self.null {
+            Some(text) if value.is_null() => show_text(text, usize::MAX / 4),
+            _ => show_whole(value, usize::MAX / 4),
+        }
+    }
+
+    /// The same for rows that come from a database of this dialect.
+    #[must_use]
+    pub fn from(self, dialect: &'static Dialect) -> Self {
+        Layout {
+            dialect,
+            declared: true,
+            ..self
+        }
+    }
+
+    /// Sets one of [`OPTIONS`].
+    ///
+    /// # Errors
+    /// In words, if it says nothing to the format or its value is none.
+    pub fn set(&mut self, option: &str, value: Option<&str>) -> Result<(), String> {
+        if !self.format.options.contains(&option) {
+            let takes: Vec<_> = FORMATS
+                .iter()
+                .filter(|format| format.options.contains(&option))
+                .map(|format| format.name)
+                .collect();
+            return Err(format!(
+                "--{option} says nothing to {}; it is for {}.",
+                self.format.name,
+                takes.join(", ")
+            ));
+        }
+        let value = value.unwrap_or_default();
+        match option {
+            "no-header" => self.header = false,
+            "lines" => self.lines = true,
+            "quote-all" => self.quote_all = true,
+            "create" => self.create = true,
+            "null" => self.null = Some(value.into()),
+            "table" => self.table = Some(value.into()),
+            "separator" => self.separator = Some(separator_of(value)?),
+            "encoding" => {
+                self.encoding = Encoding::named(value).ok_or_else(|| {
+                    format!(
+                        "There is no encoding {value} here. There are utf-8, utf-8-bom, utf-16 and latin1."
+                    )
+                })?;
+            }
+            _ => {
+                let dialect = Dialect::named(value).ok_or_else(|| {
+                    format!(
+                        "There is no dialect {value}. There are sqlite, postgres, mariadb and mysql."
+                    )
+                })?;
+                self.declared &= dialect.family == self.dialect.family;
+                self.dialect = dialect;
+            }
+        }
+        Ok(())
+    }
+}
+
+/// The sign between values that an option names.
+///
+/// # Errors
+/// In words, if it is none.
+pub fn separator_of(value: &str) -> Result<u8, String> {
+    match value.as_bytes() {
+        _ if matches!(value, "tab" | "\\t") => Ok(b'\t'),
+        [sign]
+            if sign.is_ascii()
+                && !sign.is_ascii_alphanumeric()
+                && !matches!(sign, b'"' | b'\n' | b'\r') =>
+        {
+            Ok(*sign)
+        }
+        _ => Err(format!(
+            "{value} cannot stand between values. It is one sign, such as ; or |, or tab."
+        )),
     }
 }
 
@@ -146,12 +318,19 @@ pub trait RowWriter {
     /// # Errors
     /// Those of the output.
     fn finish(&mut self) -> io::Result<()>;
+
+    /// What is not in the output as it was in the rows, in words.
+    fn remarks(&self) -> Vec<String> {
+        Vec::new()
+    }
 }
 
 /// A writer for the layout onto `out`.
-pub fn writer<'a>(layout: Layout, out: impl Write + 'a) -> Box<dyn RowWriter + 'a> {
-    let inner = (layout.format.make)(layout, Box::new(out));
-    if layout.format.nested {
+pub fn writer<'a>(layout: Layout, out: impl Write + Send + 'a) -> Box<dyn RowWriter + 'a> {
+    let (make, nested) = (layout.format.make, layout.format.nested);
+    let out = layout.encoding.writer(Box::new(out));
+    let inner = make(layout, out);
+    if nested {
         return inner;
     }
     Box::new(Held {
@@ -195,11 +374,31 @@ impl Kept {
         Ok(())
     }
 
+    /// The same, with a look at the types of the values.
+    fn see(&mut self, row: Row<'_>, found: &mut [Evidence]) -> io::Result<()> {
+        let columns = self.rows.columns().iter().map(holds_moments);
+        for ((evidence, value), moments) in found.iter_mut().zip(row.values()).zip(columns) {
+            evidence.value(value, moments);
+        }
+        self.row(row)
+    }
+
     /// All that was kept.
     fn whole(&mut self) -> io::Result<&mut ResultSet> {
         self.rows.append(std::mem::take(&mut self.batch))?;
         Ok(&mut self.rows)
     }
+}
+
+/// Whether a column is declared to hold what has a type of its own in files, and comes as text from databases: days, times,
+/// identifiers, JSON.
+fn holds_moments(column: &Column) -> bool {
+    column.declared.as_deref().is_some_and(|declared| {
+        let declared = declared.to_ascii_lowercase();
+        ["date", "time", "uuid", "json"]
+            .iter()
+            .any(|word| declared.contains(word))
+    })
 }
 
 /// Keeps documents until all their columns are known; other rows go through.
@@ -259,12 +458,15 @@ impl RowWriter for Held<'_> {
         }
         self.inner.finish()
     }
+
+    fn remarks(&self) -> Vec<String> {
+        self.inner.remarks()
+    }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use idle_tide_core::ValueRef;
 
     fn written(layout: Layout) -> String {
         let columns = [
@@ -319,9 +521,8 @@ mod tests {
             "vessels.name   quays.name    dues\nGrey, \"Heron\"  null        1240.5\ntwo¶lines      ''               7\na⟨ff⟩          x'01ff'       null\n"
         );
         let ruled = written(Layout {
-            format: &TEXT,
-            header: true,
             lines: true,
+            ..Layout::of(&TEXT)
         });
         assert!(
             ruled
@@ -332,9 +533,8 @@ mod tests {
         );
         assert!(lines(&RECORD).starts_with("vessels.name  Grey, \"Heron\"\nquays.name    null\n"));
         let bare = written(Layout {
-            format: &TSV,
             header: false,
-            lines: false,
+            ..Layout::of(&TSV)
         });
         assert!(bare.starts_with("\"Grey, \"\"Heron\"\"\"\t\t1240.5\n"));
         assert_eq!(lines(&JSON_LINES).lines().count(), 3);

@@ -5,8 +5,8 @@ use std::io::{self, Write};
 use idle_tide_core::{Column, Row, column_labels};
 use unicode_width::UnicodeWidthStr;
 
-use super::{Format, RowWriter};
-use crate::marks::{show_text, show_whole};
+use super::{Format, Layout, RowWriter};
+use crate::marks::show_text;
 
 /// One field per line.
 pub static RECORD: Format = Format {
@@ -14,12 +14,14 @@ pub static RECORD: Format = Format {
     label: "record",
     endings: &[],
     for_people: true,
+    binary: false,
+    options: &["no-header", "null"],
     nested: false,
     make: |layout, out| {
         Box::new(Record {
             out,
             names: Vec::new(),
-            header: layout.header,
+            layout,
             first: true,
         })
     },
@@ -28,7 +30,7 @@ pub static RECORD: Format = Format {
 struct Record<W> {
     out: W,
     names: Vec<String>,
-    header: bool,
+    layout: Layout,
     first: bool,
 }
 
@@ -53,8 +55,8 @@ impl<W: Write> RowWriter for Record<W> {
         }
         self.first = false;
         for (name, value) in self.names.iter().zip(row.values()) {
-            let shown = show_whole(value, usize::MAX / 4);
-            if self.header {
+            let shown = self.layout.shown(value);
+            if self.layout.header {
                 writeln!(self.out, "{name}  {}", shown.text())?;
             } else {
                 writeln!(self.out, "{}", shown.text())?;

@@ -13,6 +13,8 @@ pub static CSV: Format = Format {
     label: "CSV",
     endings: &[],
     for_people: false,
+    binary: false,
+    options: &["no-header", "separator", "quote-all", "null", "encoding"],
     nested: false,
     make: |layout, out| Box::new(Separated::new(b',', layout, out)),
 };
@@ -23,6 +25,8 @@ pub static TSV: Format = Format {
     label: "TSV",
     endings: &["tab"],
     for_people: false,
+    binary: false,
+    options: &["no-header", "quote-all", "null", "encoding"],
     nested: false,
     make: |layout, out| Box::new(Separated::new(b'\t', layout, out)),
 };
@@ -31,6 +35,8 @@ struct Separated<W> {
     out: W,
     separator: u8,
     header: bool,
+    quote_all: bool,
+    null: Vec<u8>,
     buffer: Vec<u8>,
     width: usize,
 }
@@ -39,8 +45,10 @@ impl<W: Write> Separated<W> {
     fn new(separator: u8, layout: Layout, out: W) -> Self {
         Separated {
             out,
-            separator,
+            separator: layout.separator.unwrap_or(separator),
             header: layout.header,
+            quote_all: layout.quote_all,
+            null: layout.null.unwrap_or_default().into_bytes(),
             buffer: Vec::with_capacity(BUFFER + 4_096),
             width: 0,
         }
@@ -86,10 +94,14 @@ fn needs_quotes(bytes: &[u8], separator: u8) -> bool {
 /// Appends a field, in quotes where it needs them.
 #[inline]
 fn field(out: &mut Vec<u8>, bytes: &[u8], separator: u8) {
-    if !needs_quotes(bytes, separator) {
+    if needs_quotes(bytes, separator) {
+        quoted(out, bytes);
+    } else {
         out.extend_from_slice(bytes);
-        return;
     }
+}
+
+fn quoted(out: &mut Vec<u8>, bytes: &[u8]) {
     out.push(b'"');
     let mut rest = bytes;
     while let Some(at) = memchr::memchr(b'"', rest) {
@@ -101,6 +113,31 @@ fn field(out: &mut Vec<u8>, bytes: &[u8], separator: u8) {
     out.push(b'"');
 }
 
+impl<W> Separated<W> {
+    /// The fields of a row where more is asked for than what is usual: each value as its bytes first.
+    fn careful_row(&mut self, row: Row<'_>) {
+        let mut plain = Vec::new();
+        for (at, value) in row.values().enumerate() {
+            if at > 0 {
+                self.buffer.push(self.separator);
+            }
+            if value.is_null() {
+                self.buffer.extend_from_slice(&self.null);
+                continue;
+            }
+            plain.clear();
+            value.write_plain(&mut plain);
+            // A text that reads like null is told apart by its quotes.
+            let like_null = plain == self.null || plain.contains(&self.separator);
+            if self.quote_all || like_null {
+                quoted(&mut self.buffer, &plain);
+            } else {
+                field(&mut self.buffer, &plain, self.separator);
+            }
+        }
+    }
+}
+
 impl<W: Write> RowWriter for Separated<W> {
     fn columns(&mut self, columns: &[Column]) -> io::Result<()> {
         self.width = columns.len();
@@ -109,7 +146,11 @@ impl<W: Write> RowWriter for Separated<W> {
                 if at > 0 {
                     self.buffer.push(self.separator);
                 }
-                field(&mut self.buffer, label.as_bytes(), self.separator);
+                if self.quote_all {
+                    quoted(&mut self.buffer, label.as_bytes());
+                } else {
+                    field(&mut self.buffer, label.as_bytes(), self.separator);
+                }
             }
             self.buffer.push(b'\n');
         }
@@ -117,9 +158,14 @@ impl<W: Write> RowWriter for Separated<W> {
     }
 
     fn row(&mut self, row: Row<'_>) -> io::Result<()> {
+        let start = self.buffer.len();
+        let careful = self.quote_all || self.separator == b'.' || self.separator == b'-';
+        let plain = !careful && self.null.is_empty();
+        if !plain {
+            self.careful_row(row);
+        }
         let buffer = &mut self.buffer;
-        let start = buffer.len();
-        for (at, value) in row.encoded().enumerate() {
+        for (at, value) in row.encoded().enumerate().take_while(|_| plain) {
             if at > 0 {
                 buffer.push(self.separator);
             }

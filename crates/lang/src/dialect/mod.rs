@@ -2,6 +2,7 @@
 //! comments, where a statement ends, keywords and functions. A new family is a new value here.
 
 mod flow;
+mod literal;
 mod mariadb;
 mod postgres;
 mod sqlite;
@@ -85,6 +86,26 @@ pub struct Dialect {
 }
 
 impl Dialect {
+    /// The dialect of a name that a user gives: of a family, with the settings that its servers begin with.
+    pub fn named(name: &str) -> Option<&'static Dialect> {
+        match name.to_ascii_lowercase().as_str() {
+            "sqlite" => Some(&SQLITE),
+            "postgres" | "postgresql" => Some(&POSTGRES),
+            "mariadb" => Some(MARIADB),
+            "mysql" => Some(mariadb(true, "")),
+            _ => None,
+        }
+    }
+
+    /// A name that may have a schema before it, `schema.table`, as a statement writes it; as it is where it is quoted already.
+    pub fn quote_path(&self, name: &str) -> String {
+        if name.contains(self.name_quote) {
+            return name.to_string();
+        }
+        let parts: Vec<_> = name.split('.').map(|part| self.quote_name(part)).collect();
+        parts.join(".")
+    }
+
     /// What a result is made of: row or document.
     pub fn row(&self) -> &'static str {
         if self.is_flow() { "document" } else { "row" }
