@@ -50,6 +50,10 @@ pub struct Grid {
     pub column: usize,
     /// First column shown, among those shown.
     pub left: usize,
+    /// Rows that are marked, by their numbers in the result, and the one that was marked last, among those shown.
+    pub marked: std::collections::BTreeSet<u64>,
+    /// The row that was marked last, among those shown.
+    pub last_marked: Option<u64>,
     /// Widest value seen of each column, by its number.
     pub widths: HashMap<usize, usize>,
 }
@@ -182,6 +186,8 @@ pub struct App {
     pub(crate) asks_to_leave: bool,
     /// Text to open in the editor.
     pub edit: Option<String>,
+    /// Text for the clipboard, and what it is.
+    pub copied: Option<(String, String)>,
     /// Whether the screen is to be drawn anew from nothing.
     pub redraw: bool,
     /// Counts frames while something moves.
@@ -263,6 +269,7 @@ impl App {
             leaving: false,
             asks_to_leave: false,
             edit: None,
+            copied: None,
             redraw: false,
             frame: 0,
             settings,
@@ -399,6 +406,7 @@ impl App {
             Request::Guide(topic) => self.open_guide(&topic),
             Request::Entries => self.open_entries(false),
             Request::Sources => self.open_sources(),
+            Request::Clipboard(asked) => self.copy(&asked),
             Request::Follow(table) => self.follow(table.as_deref()),
             Request::Catalog(name) => {
                 self.open(Columns);
@@ -420,6 +428,24 @@ impl App {
                 (grid.row, grid.column) = (row, column);
                 self.desk.hush();
             }
+        }
+    }
+
+    /// Copies something of the current entry.
+    pub(crate) fn copy(&mut self, asked: &idle_tide_desk::clipboard::Asked) {
+        let Some(entry) = self.desk.entry() else {
+            return self.desk.say("There is no entry yet.", Tone::Care);
+        };
+        let grid = self.grids.get(&entry.number).cloned().unwrap_or_default();
+        let marked: Vec<u64> = grid.marked.iter().copied().collect();
+        let at = idle_tide_desk::clipboard::At {
+            row: grid.row,
+            column: grid.column,
+            marked: &marked,
+        };
+        match idle_tide_desk::clipboard::text_of(entry, at, asked) {
+            Ok((text, what)) => self.copied = Some((text, what)),
+            Err(words) => self.desk.say(words, Tone::Care),
         }
     }
 

@@ -6,6 +6,7 @@ pub mod app;
 pub mod calls;
 pub mod cli;
 pub mod cli_layout;
+pub mod clipboard;
 pub mod composer;
 pub mod guide;
 pub mod keys;

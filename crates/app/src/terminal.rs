@@ -221,6 +221,12 @@ fn turn(
                 app.desk.keep_draft("");
                 return Ok(0);
             }
+            if let Some((text, what)) = app.copied.take() {
+                match crate::clipboard::put(&text, &what) {
+                    Ok(words) => app.desk.say(words, Tone::Active),
+                    Err(words) => app.desk.say(words, Tone::Care),
+                }
+            }
             if let Some(text) = app.edit.take() {
                 edit(app, &text, gate)?;
                 forget(terminal)?;

@@ -186,7 +186,7 @@ fn files_standard_input_going_on_and_together() {
     assert!(ran.code == 1 && ran.err.contains("--write"), "{}", ran.err);
     let ran = s.run(&["run", &db, "--write", "delete from t"]);
     assert!(
-        ran.code == 1 && ran.err.contains("all 3 rows of t") && ran.err.contains("--writes free"),
+        ran.code == 4 && ran.err.contains("all 3 rows of t") && ran.err.contains("--writes free"),
         "{}",
         ran.err
     );
@@ -249,7 +249,7 @@ fn exact_bytes_a_closed_pipe_and_a_full_disk() {
     let file = s.path("out.csv");
     std::fs::write(&file, "old").expect("written");
     let script = format!(
-        "trap '' XFSZ; ulimit -f 64; {program} run demo 'select * from readings' --output {file}"
+        "trap '' XFSZ; ulimit -f 64; {program} run demo 'select * from readings' --output {file} --replace"
     );
     let output = Command::new("bash")
         .args(["-c", &script])
@@ -258,7 +258,7 @@ fn exact_bytes_a_closed_pipe_and_a_full_disk() {
         .expect("runs");
     let err = String::from_utf8_lossy(&output.stderr);
     assert!(
-        output.status.code() == Some(1) && err.contains("unchanged"),
+        output.status.code() == Some(7) && err.contains("unchanged"),
         "{err}"
     );
     assert_eq!(std::fs::read_to_string(&file).expect("there"), "old");
@@ -266,7 +266,15 @@ fn exact_bytes_a_closed_pipe_and_a_full_disk() {
 
     use std::os::unix::fs::PermissionsExt;
     std::fs::set_permissions(&file, PermissionsExt::from_mode(0o640)).expect("set");
-    let ran = s.run(&["run", "demo", "select * from readings", "--output", &file]);
+    let all = ["run", "demo", "select * from readings", "--output", &file];
+    let ran = s.run(&all);
+    assert!(
+        ran.code == 7 && ran.err.contains("--replace"),
+        "{}",
+        ran.err
+    );
+    assert_eq!(std::fs::read_to_string(&file).expect("there"), "old");
+    let ran = s.run(&[&all[..], &["--replace"]].concat());
     assert_eq!(ran.code, 0, "{}", ran.err);
     assert_eq!(
         std::fs::read_to_string(&file)
@@ -342,6 +350,121 @@ fn layouts_and_commands_for_pasting() {
 }
 
 #[test]
+fn parameters_limits_and_times() {
+    let s = Shell::new();
+    let run =
+        |arguments: &[&str]| s.run(&[&["run", "demo", "--format", "csv"], arguments].concat());
+    let ran = run(&[
+        "select :?n + 1 as n, typeof(:?t) as t, 3 in (:?list) as l",
+        "--param",
+        "n=41",
+        "--param",
+        "t='41'",
+        "--param",
+        "list=[1, 3]",
+    ]);
+    assert_eq!(
+        (ran.out.as_str(), ran.code),
+        ("n,t,l\n42,text,1\n", 0),
+        "{}",
+        ran.err
+    );
+    // What would be SQL is a text.
+    let ran = run(&[
+        "select :?x as x",
+        "--param",
+        "x=1) from no --",
+        "--param",
+        "y=1",
+    ]);
+    assert_eq!(ran.out, "x\n1) from no --\n");
+    assert!(ran.err.contains("--param y has no place"), "{}", ran.err);
+    let ran = run(&[
+        "select id from vessels order by id",
+        "select 7 as n",
+        "--limit",
+        "2",
+    ]);
+    assert_eq!(
+        (ran.out.as_str(), ran.code),
+        ("id\n1\n2\nn\n7\n", 0),
+        "{}",
+        ran.err
+    );
+    let endless =
+        "with recursive c(n) as (select 1 union all select n + 1 from c) select max(n) from c";
+    let ran = run(&[endless, "--timeout", "0.3"]);
+    assert!(
+        ran.code == 6 && ran.err.contains("--timeout"),
+        "{}",
+        ran.err
+    );
+    let ran = run(&["select 1 as n", "--lines"]);
+    assert!(
+        ran.code == 1 && ran.err.contains("it is for text"),
+        "{}",
+        ran.err
+    );
+    let ran = s.run(&["check", "postgres://127.0.0.1:1/none"]);
+    assert_eq!(ran.code, 3, "{}", ran.err);
+}
+
+#[test]
+fn each_result_gets_a_file_where_one_cannot_hold_two() {
+    let s = Shell::new();
+    let two = ["run", "demo", "select 1 as a", "select 2 as b", "--output"];
+    let one = s.path("both.parquet");
+    let ran = s.run(&[&two[..], &[&one]].concat());
+    assert!(ran.code == 7 && ran.err.contains("{n}"), "{}", ran.err);
+    assert!(!Path::new(&one).exists());
+    let ran = s.run(&[&two[..], &[&s.path("result-{n}.csv"), "--quiet"]].concat());
+    assert_eq!((ran.code, ran.err.as_str()), (0, ""));
+    let read = |name: &str| std::fs::read_to_string(s.path(name)).expect("there");
+    assert_eq!(read("result-1.csv") + &read("result-2.csv"), "a\n1\nb\n2\n");
+}
+
+/// What was written as SQL makes the same rows again, whatever they hold.
+#[test]
+fn inserts_make_the_rows_again() {
+    let s = Shell::new();
+    let (db, copy, file) = (s.path("a.db"), s.path("b.db"), s.path("t.sql"));
+    let hard = "create table \"order\" (id integer primary key, \"a b\" text, x real, raw blob, n numeric);\
+        insert into \"order\" values (1, 'it''s \\ ; -- \u{1f30a}' || char(10) || char(0) || 'z', 9e999, x'00ff', 1.5), (2, null, -0.1, x'', 12345678901234567890), (3, '', 1e300, null, 'text');\
+        insert into \"order\" with recursive c(v) as (select 4 union all select v + 1 from c where v < 500) select v, 'row ' || v, v / 3.0, null, v from c";
+    let ran = s.with_input(&["run", &db, "--new"], hard.as_bytes());
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    let ran = s.run(&["export", &db, "order", &file, "--create"]);
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    let ran = s.run(&["run", &copy, "--new", "--file", &file, "--together"]);
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    let dump = |db: &str| {
+        let all = "select id, hex(\"a b\"), typeof(x), x, hex(raw), typeof(n), n from \"order\" order by id";
+        s.run(&["run", db, all, "--format", "csv"]).out
+    };
+    assert_eq!(dump(&copy).lines().count(), 501);
+    assert_eq!(dump(&copy), dump(&db));
+}
+
+#[test]
+fn completions_and_manual_pages_tell_the_options_of_formats() {
+    let s = Shell::new();
+    for shell in ["bash", "zsh", "fish"] {
+        let ran = s.run(&["completions", shell]);
+        assert!(
+            ran.code == 0 && ran.out.contains("quote-all"),
+            "{shell}: {}",
+            ran.err
+        );
+    }
+    let ran = s.run(&["man", s.dir.path().to_str().expect("a path")]);
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    let page = std::fs::read_to_string(s.path("idle-tide-run.1")).expect("a page");
+    assert!(page.starts_with(".") && page.contains("parquet") && page.contains("timeout"));
+    let first = std::fs::read_to_string(s.path("idle-tide.1")).expect("a page");
+    assert!(first.contains("Exit codes"));
+}
+
+#[test]
 fn an_endless_statement_ends_with_the_interrupt() {
     let s = Shell::new();
     let endless =
@@ -408,7 +531,7 @@ fn an_output_never_destroys_what_it_is_not_to_replace() {
 fn make_file(path: &str) {
     let s = Shell::new();
     let made = s.run(&["run", path, "create table t (n)", "--write"]);
-    assert_eq!(made.code, 1, "a file is not made unasked: {}", made.err);
+    assert_eq!(made.code, 3, "a file is not made unasked: {}", made.err);
     std::fs::write(path, "").expect("made");
     let made = s.run(&["run", path, "create table t (n)", "--write"]);
     assert_eq!(made.code, 0, "{}", made.err);

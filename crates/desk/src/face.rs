@@ -2,6 +2,7 @@
 
 use idle_tide_lang::correct::Correction;
 
+use crate::clipboard::Asked;
 use crate::page::Tone;
 use crate::task::EntryId;
 
@@ -24,6 +25,8 @@ pub enum Request {
     Guide(String),
     /// Show the entries.
     Entries,
+    /// Copy something of the current entry.
+    Clipboard(Box<Asked>),
     /// Follow the link of the current cell, to a table if one is named.
     Follow(Option<String>),
     /// Show the sources.

@@ -9,6 +9,7 @@ mod ask;
 mod blocked;
 mod catalog;
 mod changed_rows;
+pub mod clipboard;
 mod count;
 pub mod covering;
 mod desk;

@@ -1218,8 +1218,8 @@ fn secrets_in_results_are_covered_until_asked_for() {
     };
     // Under another name too; null covers nothing.
     assert_eq!(covered(&s), [false, true, false, true, false]);
-    let mut export = |options: &str| {
-        let path = dir.path().join("out.csv");
+    let path = dir.path().join("out.csv");
+    let export = |s: &mut Session, options: &str| {
         s.desk
             .submit(&format!("/export {} {options}", path.display()));
         s.until(|desk| desk.notice().is_some_and(|n| n.text.contains("out.csv")));
@@ -1227,7 +1227,7 @@ fn secrets_in_results_are_covered_until_asked_for() {
         s.desk.hush();
         (std::fs::read_to_string(&path).expect("written"), notice)
     };
-    let (text, notice) = export("");
+    let (text, notice) = export(&mut s, "");
     assert_eq!(
         text,
         "name,mark,note\nmate,covered,covered\npilot,,covered\n"
@@ -1236,7 +1236,15 @@ fn secrets_in_results_are_covered_until_asked_for() {
         notice.contains("mark, note is covered in it, --revealed"),
         "{notice}"
     );
-    let (text, notice) = export("--revealed");
+    // What is there is asked about first, and stays unless the answer is yes.
+    s.desk
+        .submit(&format!("/export {} --revealed", path.display()));
+    s.until(|desk| desk.question().is_some());
+    s.desk.answer(false);
+    s.until(|desk| !desk.is_busy());
+    assert_eq!(std::fs::read_to_string(&path).expect("there"), text);
+    s.desk.show(s.desk.current() - 1);
+    let (text, notice) = export(&mut s, "--revealed --replace");
     assert!(text.contains("low water") && text.contains(hash), "{text}");
     assert!(!notice.contains("covered"), "{notice}");
     s.view("/reveal");

@@ -105,6 +105,18 @@ const EXPORT: &[OptionSpec] = &[
     with("table", A::Table), with("dialect", A::Words(&["sqlite", "postgres", "mariadb", "mysql"])), flag("create"),
 ];
 
+#[rustfmt::skip]
+const LAYOUT: &[OptionSpec] = &[
+    flag("no-header"), flag("lines"), with("separator", A::Rest), flag("quote-all"), with("null", A::Rest),
+    with("table", A::Table), with("dialect", A::Words(&["sqlite", "postgres", "mariadb", "mysql"])), flag("create"),
+];
+
+#[rustfmt::skip]
+const CLIPBOARD: &[OptionSpec] = &[
+    with("as", A::Format), flag("no-header"), flag("lines"), with("separator", A::Rest), flag("quote-all"), with("null", A::Rest),
+    with("table", A::Table), with("dialect", A::Words(&["sqlite", "postgres", "mariadb", "mysql"])), flag("create"),
+];
+
 /// All commands, in alphabetical order.
 #[rustfmt::skip]
 pub static COMMANDS: &[Command] = &[
@@ -116,6 +128,7 @@ pub static COMMANDS: &[Command] = &[
     command!("catalog", "[NAME]", "look around", &[A::Object], (0, 1), &[], "everything here in columns that open to the right: objects by kind, what they are made of, details"),
     command!("change-password", "", "arrive", &[], (0, 0), &[], "gives you a new password; it is asked for twice and shows nowhere"),
     command!("clear", "", "read", &[], (0, 0), &[], "clears the view; entries and results stay"),
+    command!("clipboard", "[cell, row, column, marked, result or statement] [--as FORMAT] [options of the format]", "take away", &[A::Words(&["cell", "row", "column", "marked", "result", "statement"])], (0, 1), CLIPBOARD, "copies the current value, or the rows that are marked, or what you name, to the clipboard, also through a remote terminal"),
     command!("close", "", "arrive", &[], (0, 0), &[], "ends the current session; its entries stay"),
     command!("collections", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL], "collections of documents; --full adds sizes, paths and indexes"),
     command!("columns", "[NAME ...] [--hide NAME] [--all]", "read", &[A::Column], (0, MANY), &[ OptionSpec { name: "hide", value: Some(A::Column) }, OptionSpec { name: "all", value: None } ], "shows these columns in this order; --hide takes one away, --all brings all back"),
@@ -133,6 +146,7 @@ pub static COMMANDS: &[Command] = &[
     command!("indexes", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL], "indexes, with their tables and columns; --full adds conditions, sizes and how often they were used"),
     command!("keep", "", "change", &[], (0, 0), &[], "keeps the change that is held, so that everybody sees it"),
     command!("keys", "", "help", &[], (0, 0), &[], "every key and what it does"),
+    command!("layout", "[FORMAT] [options of the format]", "take away", &[A::Format], (0, 1), LAYOUT, "the current result as text, to be selected and pasted: text unless FORMAT says otherwise"),
     command!("links", "[NAME ...] [--distance N] [--declared] [--check]", "links", &[A::Table], (0, MANY), &[ OptionSpec { name: "distance", value: Some(A::Number) }, OptionSpec { name: "declared", value: None }, OptionSpec { name: "check", value: None } ], "draws how tables hang together, all or around NAME; --declared leaves guesses out, --check asks the data how many values match"),
     command!("log", "[N]", "arrive", &[A::Number], (0, 1), &[], "where the log is, and its last lines (30 unless N says otherwise)"),
     command!("one-page", "", "help", &[], (0, 0), &[], "everything on one page"),

@@ -149,10 +149,61 @@ impl App {
             }
             (KeyCode::Char('u' | 'U'), false) => self.command("/columns --all"),
             (KeyCode::Char('l' | 'L'), false) => self.follow(None),
+            (KeyCode::Char('c' | 'C'), false) => self.command("/clipboard"),
+            (KeyCode::Char(' '), false) => self.mark(),
+            (KeyCode::Char('m' | 'M'), false) => self.mark_to_here(),
             (KeyCode::Char('['), false) => self.shift_column(-1),
             (KeyCode::Char(']'), false) => self.shift_column(1),
             _ => {}
         }
+    }
+
+    /// Marks the current row, or takes its mark away, and goes on to the next.
+    fn mark(&mut self) {
+        let row = self.grid().map_or(0, |grid| grid.row);
+        let sheet = self.desk.entry().and_then(|entry| entry.sheet());
+        let Some(number) = sheet.and_then(|sheet| sheet.row_number(row)) else {
+            return;
+        };
+        if let Some(grid) = self.grid() {
+            if grid.marked.remove(&number) {
+                grid.last_marked = None;
+            } else {
+                grid.marked.insert(number);
+                grid.last_marked = Some(row);
+            }
+        }
+        self.say_marked();
+        self.move_row(1);
+    }
+
+    /// Marks the rows from the one marked last to the current one.
+    fn mark_to_here(&mut self) {
+        let (row, last) = self
+            .grid()
+            .map_or((0, None), |grid| (grid.row, grid.last_marked));
+        let from = last.unwrap_or(row);
+        let sheet = self.desk.entry().and_then(|entry| entry.sheet());
+        let Some(sheet) = sheet else {
+            return;
+        };
+        let rows = from.min(row)..=from.max(row);
+        let numbers: Vec<u64> = rows.filter_map(|at| sheet.row_number(at)).collect();
+        if let Some(grid) = self.grid() {
+            grid.marked.extend(numbers);
+            grid.last_marked = Some(row);
+        }
+        self.say_marked();
+    }
+
+    fn say_marked(&mut self) {
+        let count = self.grid().map_or(0, |grid| grid.marked.len());
+        let words = match count {
+            0 => "No row is marked.".to_string(),
+            1 => "1 row is marked; C copies it.".into(),
+            many => format!("{many} rows are marked; C copies them."),
+        };
+        self.desk.say(words, Tone::Plain);
     }
 
     /// Follows the link of the current cell.
@@ -209,6 +260,7 @@ impl App {
     pub(super) fn text_key(&mut self, code: KeyCode, control: bool) {
         let page = self.page.max(2) as isize - 1;
         match code {
+            KeyCode::Char('c' | 'C') if !control => self.command("/clipboard result"),
             KeyCode::Char('f') if control => self.prompt = Some(Prompt::Find(String::new())),
             KeyCode::Char('n' | 'N') => self.find(false),
             KeyCode::Char('p' | 'P') => self.find(true),

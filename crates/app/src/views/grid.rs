@@ -378,6 +378,12 @@ fn paint(app: &mut App, frame: &mut Frame<'_>, area: Rect, sight: &Sight<'_>) {
             let tone = if reading { Tone::Active } else { Tone::Faint };
             p.text(area.x + 2, y, 1, tone, "▌");
         }
+        if rows
+            .row_number(row)
+            .is_some_and(|n| grid.marked.contains(&n))
+        {
+            p.text(area.x + 3, y, 1, Tone::Care, "◂");
+        }
         for place in placed {
             let here = current && place.at == grid.column && reading;
             cell(&mut p, values, place, here, y);

@@ -106,6 +106,11 @@ fn ask(name: &str, there: &std::fs::Metadata, task: ToFile) -> Next {
         question,
         Box::new(move |turn| {
             turn.start(task);
+            // What is written stays in sight, not the question.
+            let from = turn.shown.and_then(|number| turn.entries.place_of(number));
+            if let Some(place) = from {
+                turn.entries.current = place;
+            }
             Next::Done(crate::entry::Content::Nothing)
         }),
     )

@@ -3,6 +3,7 @@
 
 pub(crate) mod again;
 pub(crate) mod bearings;
+pub(crate) mod clipboard;
 pub(crate) mod export;
 pub(crate) mod face;
 pub(crate) mod figures;
@@ -65,6 +66,8 @@ pub(crate) trait Verb: Sync {
 static VERBS: &[&dyn Verb] = &[
     &again::Again,
     &bearings::Bearings,
+    &clipboard::AsText,
+    &clipboard::Clipboard,
     &export::Export,
     &face::CATALOG,
     &face::CLEAR,
