@@ -144,6 +144,8 @@ const MOST_DIGITS: u32 = 38;
 #[derive(Debug, Clone)]
 pub struct Evidence {
     possible: u16,
+    /// How many texts could be of the same types, by these; there are few such kinds of text.
+    tallies: Vec<(u16, u64)>,
     before_point: u32,
     after_point: u32,
     /// Values that were bytes.
@@ -162,6 +164,7 @@ impl Default for Evidence {
     fn default() -> Self {
         Evidence {
             possible: ALL,
+            tallies: Vec::new(),
             before_point: 0,
             after_point: 0,
             bytes: 0,
@@ -177,13 +180,18 @@ impl Evidence {
     /// A text as it stands in a file.
     #[inline]
     pub fn text(&mut self, text: &str) {
+        self.seen(text, could_be(text));
+    }
+
+    fn seen(&mut self, text: &str, mask: u16) {
         self.values += 1;
         self.longest = self.longest.max(text.len());
-        if self.possible == 0 {
-            return;
+        self.possible &= mask;
+        match self.tallies.iter_mut().find(|(other, _)| *other == mask) {
+            Some((_, count)) => *count += 1,
+            None => self.tallies.push((mask, 1)),
         }
-        self.possible &= could_be(text);
-        if self.possible & (DECIMAL | INTEGER) != 0
+        if mask & DECIMAL != 0
             && let Some((before, after)) = decimal_digits(text)
         {
             self.before_point = self.before_point.max(before);
@@ -192,6 +200,36 @@ impl Evidence {
                 self.possible &= !DECIMAL;
             }
         }
+    }
+
+    /// A text that is known to be one, so that it is no number even if it looks like one.
+    pub fn said_text(&mut self, text: &str) {
+        self.seen(text, could_be(text) & (DATE | TIME | MOMENT | ZONED | UUID));
+    }
+
+    /// The type of almost all of the texts, where it is narrower than that of all: at most `few` of them do not fit it. Text where
+    /// there is no such type.
+    pub fn mostly(&self, few: u64) -> ColumnType {
+        let all = self.column_type();
+        if all != ColumnType::Text {
+            return all;
+        }
+        let order = [
+            BOOLEAN, INTEGER, DECIMAL, FLOAT, DATE, MOMENT, ZONED, TIME, UUID, JSON,
+        ];
+        let fits = |bit: u16| {
+            let fitting = self.tallies.iter().filter(|(mask, _)| mask & bit != 0);
+            let fitting: u64 = fitting.map(|(_, count)| count).sum();
+            fitting > 0 && self.values - fitting <= few
+        };
+        let found = order.into_iter().find(|bit| fits(*bit));
+        found.map_or(ColumnType::Text, |bit| {
+            Evidence {
+                possible: bit,
+                ..self.clone()
+            }
+            .column_type()
+        })
     }
 
     /// A value as a database gives it; `moments` says that its column is declared to hold dates, times or the like, so that
@@ -516,6 +554,19 @@ mod tests {
             let found = ColumnType::named(wanted).expect("a type");
             assert!(texts.iter().all(|text| found.takes(text)), "{texts:?}");
         }
+    }
+
+    #[test]
+    fn a_few_values_that_do_not_fit_are_not_what_the_column_is() {
+        let mut evidence = Evidence::default();
+        (0..1_000).for_each(|number| evidence.text(&format!("{number}.25")));
+        evidence.text("n/a");
+        assert_eq!(evidence.column_type(), ColumnType::Text);
+        assert_eq!(evidence.mostly(1), ColumnType::Decimal(5, 2));
+        assert_eq!(evidence.mostly(0), ColumnType::Text);
+        let mut said = Evidence::default();
+        said.said_text("5");
+        assert_eq!(said.column_type(), ColumnType::Text);
     }
 
     #[test]

@@ -1,0 +1,580 @@
+//! What a file holds, found by reading it: how its rows stand in it, its columns and their types, and what does not fit.
+
+use std::path::Path;
+
+use idle_tide_core::column_type::{ColumnType, Evidence};
+
+use crate::convert::Form;
+use crate::file::{Encoding, Kind, Spooled, encoding_of, kind_of, text_of};
+use crate::records::{Seen, columns_of, fields, rows};
+use crate::separated::{Came, Separated};
+use crate::{Bad, Fields, Mark, Trouble};
+
+/// How the rows of a file are read.
+#[derive(Debug, Clone)]
+pub struct Shape {
+    /// The kind of the file.
+    pub kind: Kind,
+    /// How its bytes become characters.
+    pub encoding: Encoding,
+    /// What stands between values.
+    pub separator: u8,
+    /// Whether quotes hold values together.
+    pub quotes: bool,
+    /// Whether the first row has the names.
+    pub header: bool,
+    /// Rows before that.
+    pub skip: u64,
+}
+
+/// A column of a file, and what becomes of it.
+#[derive(Debug, Clone)]
+pub struct ColumnPlan {
+    /// Its name in the file.
+    pub from: String,
+    /// Its name in the table.
+    pub name: String,
+    /// Its type.
+    pub column_type: ColumnType,
+    /// How its values are written.
+    pub form: Form,
+    /// Whether it is left out.
+    pub skip: bool,
+    /// Whether it is part of the key.
+    pub key: bool,
+    /// Values, nulls and the longest text.
+    pub evidence: Evidence,
+    /// Its first values.
+    pub examples: Vec<String>,
+}
+
+/// How a file is to be loaded.
+#[derive(Debug, Clone)]
+pub struct Proposal {
+    /// How it is read.
+    pub shape: Shape,
+    /// Its columns.
+    pub columns: Vec<ColumnPlan>,
+    /// What stands for null beside nothing at all.
+    pub null: Option<String>,
+    /// Whether the database keeps no NUL in a text.
+    pub no_nul: bool,
+    /// Rows that were looked at, and whether these are all.
+    pub rows: u64,
+    /// Whether all rows were looked at.
+    pub whole: bool,
+    /// What does not fit, the first of it, and how much there is.
+    pub bad: Vec<Bad>,
+    /// How many rows do not fit.
+    pub bad_count: u64,
+}
+
+/// What is asked of a file, where it is not to be found.
+#[derive(Debug, Clone, Default)]
+pub struct Asked {
+    /// What stands between values.
+    pub separator: Option<u8>,
+    /// Whether the first row has the names.
+    pub header: Option<bool>,
+    /// Whether quotes are signs like any others.
+    pub no_quotes: bool,
+    /// The encoding.
+    pub encoding: Option<Encoding>,
+    /// What stands for null.
+    pub null: Option<String>,
+    /// Rows that are passed over before the first one.
+    pub skip: u64,
+}
+
+/// Bytes of a file that is read whole to find its types.
+const WHOLE: u64 = 4 << 30;
+/// Rows that are looked at of a larger one.
+const SAMPLE: u64 = 10_000_000;
+/// What does not fit is shown up to here.
+const SHOWN: usize = 100;
+/// Columns of one file.
+const COLUMNS: usize = 20_000;
+
+/// Finds what a file holds.
+///
+/// # Errors
+/// In words: it cannot be read, holds nothing, or is none that is known.
+pub fn look(
+    file: &Spooled,
+    asked: &Asked,
+    stopped: &dyn Fn() -> bool,
+) -> Result<Proposal, Trouble> {
+    let path = file.path();
+    if file.size == 0 {
+        return Err(Trouble("The file is empty.".into()));
+    }
+    let kind = kind_of(path)?;
+    let encoding = match asked.encoding {
+        Some(encoding) => encoding,
+        None if kind == Kind::Separated => encoding_of(path)?,
+        None => Encoding::Utf8,
+    };
+    let mut shape = Shape {
+        kind,
+        encoding,
+        separator: asked.separator.unwrap_or(b','),
+        quotes: !asked.no_quotes,
+        header: false,
+        skip: asked.skip,
+    };
+    let mut names = Vec::new();
+    if kind == Kind::Separated {
+        if asked.separator.is_none() {
+            shape.separator = separator_of(path, &shape)?;
+        }
+        let first = first_rows(path, &shape, 200)?;
+        let Some(head) = first.first() else {
+            return Err(Trouble("The file has no rows.".into()));
+        };
+        shape.header = asked.header.unwrap_or_else(|| has_header(&first));
+        names = match shape.header {
+            true => head.iter().map(|(text, _)| text.clone()).collect(),
+            false => vec![String::new(); head.len()],
+        };
+    }
+    if let Kind::Columnar = kind {
+        let (columns, _) = columns_of(path)?;
+        names = columns.into_iter().map(|(name, _)| name).collect();
+    }
+    let mut proposal = Proposal {
+        shape,
+        columns: Vec::new(),
+        null: asked.null.clone(),
+        no_nul: false,
+        rows: 0,
+        whole: true,
+        bad: Vec::new(),
+        bad_count: 0,
+    };
+    let mut seen = gather(file, &mut proposal, names, stopped)?;
+    if seen.not_utf8 && asked.encoding.is_none() && proposal.shape.encoding == Encoding::Utf8 {
+        // The beginning was UTF-8 and what follows is not.
+        proposal.shape.encoding = Encoding::Latin1;
+        let names = seen.columns.iter().map(|column| column.name.clone());
+        let names = names.collect();
+        seen = gather(file, &mut proposal, names, stopped)?;
+    }
+    settle(&mut proposal, seen, path)?;
+    if proposal.columns.is_empty() {
+        return Err(Trouble("The file has no columns.".into()));
+    }
+    check(path, &mut proposal, stopped)?;
+    Ok(proposal)
+}
+
+/// What was seen of a column.
+#[derive(Default)]
+struct Column {
+    name: String,
+    evidence: Evidence,
+    /// The same with numbers and days in the forms of people.
+    forms: [Evidence; 3],
+    tries_forms: bool,
+    examples: Vec<String>,
+}
+
+#[derive(Default)]
+struct Gathered {
+    columns: Vec<Column>,
+    not_utf8: bool,
+}
+
+const FORMS: [Form; 3] = [Form::CommaDecimal, Form::DayFirst, Form::MonthFirst];
+
+impl Column {
+    fn named(name: &str) -> Self {
+        Column {
+            name: name.to_string(),
+            tries_forms: true,
+            ..Column::default()
+        }
+    }
+
+    fn see(&mut self, text: &str, mark: Mark) {
+        if mark == Mark::Text {
+            self.evidence.said_text(text);
+        } else {
+            self.evidence.text(text);
+        }
+        if self.examples.len() < 3 && self.examples.iter().all(|other| other != text) {
+            self.examples.push(text.chars().take(40).collect());
+        }
+        // Few columns are written in such forms, and it shows at once.
+        if self.tries_forms {
+            for (form, evidence) in FORMS.iter().zip(&mut self.forms) {
+                let plain = form.plain(text);
+                evidence.text(&plain);
+            }
+            let narrow = |evidence: &Evidence| evidence.mostly(evidence.values / 50) != ColumnType::Text;
+            self.tries_forms = self.evidence.values < 50
+                || !narrow(&self.evidence) && self.forms.iter().any(narrow);
+        }
+    }
+}
+
+fn gather(
+    file: &Spooled,
+    proposal: &mut Proposal,
+    names: Vec<String>,
+    stopped: &dyn Fn() -> bool,
+) -> Result<Gathered, Trouble> {
+    let mut seen = Gathered {
+        columns: names.iter().map(|name| Column::named(name)).collect(),
+        not_utf8: false,
+    };
+    proposal.rows = 0;
+    let null = proposal.null.clone();
+    let whole = file.size <= WHOLE;
+    let kind = proposal.shape.kind;
+    if kind == Kind::Columnar {
+        let (_, rows) = columns_of(file.path())?;
+        proposal.rows = rows;
+        return Ok(seen);
+    }
+    let (mut rows, mut all) = (0, true);
+    fields(file.path(), &proposal.shape, &names, &mut |came| {
+        let Seen::Row(fields, known) = came else {
+            return Ok(true);
+        };
+        rows += 1;
+        if rows % 4_096 == 0 && stopped() {
+            return Err(Trouble("It was stopped.".into()));
+        }
+        if kind == Kind::Documents {
+            while seen.columns.len() < known.len() {
+                if seen.columns.len() == COLUMNS {
+                    return Err(Trouble(format!(
+                        "The documents have more than {COLUMNS} different fields. Load them into a collection, which keeps them as they are."
+                    )));
+                }
+                let mut new = Column::named(&known[seen.columns.len()]);
+                new.evidence.nulls = rows - 1;
+                seen.columns.push(new);
+            }
+        } else if fields.len() != seen.columns.len() {
+            return Ok(true);
+        }
+        for (at, column) in seen.columns.iter_mut().enumerate() {
+            let (bytes, mark) = fields.get(at);
+            if crate::records::is_null(bytes, mark, ColumnType::Text, null.as_deref()) {
+                column.evidence.nulls += 1;
+            } else if bytes.is_empty() {
+                // A text, or a null of whoever puts quotes around everything.
+            } else {
+                match std::str::from_utf8(bytes) {
+                    Ok(text) => column.see(text, mark),
+                    Err(_) => seen.not_utf8 = true,
+                }
+            }
+        }
+        all = whole || rows < SAMPLE;
+        Ok(all)
+    })?;
+    proposal.rows = rows;
+    proposal.whole = all;
+    Ok(seen)
+}
+
+/// Makes columns of what was seen.
+fn settle(proposal: &mut Proposal, seen: Gathered, path: &Path) -> Result<(), Trouble> {
+    let told = match proposal.shape.kind {
+        Kind::Columnar => columns_of(path)?.0,
+        _ => Vec::new(),
+    };
+    let mut taken: Vec<String> = Vec::new();
+    for (at, column) in seen.columns.into_iter().enumerate() {
+        let few = column.evidence.values / 1_000;
+        let mut column_type = column.evidence.mostly(few);
+        let mut form = Form::Plain;
+        if column_type == ColumnType::Text && column.tries_forms {
+            let found = FORMS.iter().zip(&column.forms).find_map(|(form, evidence)| {
+                let of = evidence.mostly(few);
+                let fits = match form {
+                    Form::CommaDecimal => of.is_number(),
+                    _ => matches!(of, ColumnType::Date | ColumnType::Moment),
+                };
+                fits.then_some((*form, of))
+            });
+            // Days that can be read in both ways are left to whoever knows.
+            let both = [1, 2].iter().all(|at| column.forms[*at].mostly(few) != ColumnType::Text);
+            if let Some((found, of)) = found.filter(|(form, _)| !both || *form == Form::CommaDecimal) {
+                (form, column_type) = (found, of);
+            }
+        }
+        if let Some((_, of)) = told.get(at) {
+            column_type = *of;
+        }
+        let from = match column.name.trim() {
+            "" => format!("column_{}", at + 1),
+            name => name.to_string(),
+        };
+        let mut name = from.clone();
+        let mut count = 1;
+        while taken.iter().any(|other| other.eq_ignore_ascii_case(&name)) {
+            count += 1;
+            name = format!("{from}_{count}");
+        }
+        taken.push(name.clone());
+        proposal.columns.push(ColumnPlan {
+            // A name that two have tells neither.
+            from: if proposal.shape.kind == Kind::Separated { name.clone() } else { column.name },
+            name,
+            column_type,
+            form,
+            skip: false,
+            key: false,
+            evidence: column.evidence,
+            examples: column.examples,
+        });
+    }
+    Ok(())
+}
+
+/// Reads all rows as they would be loaded, and keeps what does not fit.
+///
+/// # Errors
+/// In words, if the file cannot be read or it was stopped.
+pub fn check(
+    path: &Path,
+    proposal: &mut Proposal,
+    stopped: &dyn Fn() -> bool,
+) -> Result<(), Trouble> {
+    let (mut bad, mut bad_count, mut good) = (Vec::new(), 0, 0);
+    rows(
+        path,
+        proposal,
+        &mut |batch| {
+            good += batch.lines.len() as u64;
+            match stopped() {
+                true => Err(Trouble("It was stopped.".into())),
+                false => Ok(true),
+            }
+        },
+        &mut |one, _| {
+            bad_count += 1;
+            if bad.len() < SHOWN {
+                bad.push(one);
+            }
+            Ok(())
+        },
+    )?;
+    proposal.rows = good + bad_count;
+    proposal.whole = true;
+    (proposal.bad, proposal.bad_count) = (bad, bad_count);
+    Ok(())
+}
+
+/// The first rows of a file, each field with its mark.
+fn first_rows(
+    path: &Path,
+    shape: &Shape,
+    most: usize,
+) -> Result<Vec<Vec<(String, Mark)>>, Trouble> {
+    let mut reader = Separated::new(text_of(path, shape.encoding)?, shape.separator);
+    if !shape.quotes {
+        reader = reader.without_quotes();
+    }
+    let (mut fields, mut list) = (Fields::default(), Vec::new());
+    let mut skip = shape.skip;
+    while list.len() < most {
+        match reader.next(&mut fields)? {
+            Came::End => break,
+            _ if skip > 0 => skip -= 1,
+            Came::Bad(_) => {}
+            Came::Row => {
+                let one = |at| {
+                    let (bytes, mark) = fields.get(at);
+                    (String::from_utf8_lossy(bytes).into_owned(), mark)
+                };
+                list.push((0..fields.len()).map(one).collect());
+            }
+        }
+    }
+    Ok(list)
+}
+
+/// The sign that cuts the first rows into as many values each, more than one.
+fn separator_of(path: &Path, shape: &Shape) -> Result<u8, Trouble> {
+    let mut best = (b',', (0, 0));
+    for separator in [b',', b';', b'\t', b'|'] {
+        let shape = Shape {
+            separator,
+            ..shape.clone()
+        };
+        // A sign that leaves a quote open is not the one.
+        let Ok(rows) = first_rows(path, &shape, 100) else {
+            continue;
+        };
+        let width = rows.first().map_or(0, Vec::len);
+        let same = rows.iter().filter(|row| row.len() == width).count();
+        if width < 2 {
+            continue;
+        }
+        let score = (same * 100 / rows.len(), width);
+        if score > best.1 {
+            best = (separator, score);
+        }
+    }
+    Ok(best.0)
+}
+
+/// Whether the first row has names: texts that are all there and differ, where below stand numbers, days or the like, or where
+/// nothing tells it from the others.
+fn has_header(rows: &[Vec<(String, Mark)>]) -> bool {
+    let Some((head, below)) = rows.split_first() else {
+        return false;
+    };
+    let mut names: Vec<String> = head.iter().map(|(text, _)| text.trim().to_lowercase()).collect();
+    let are_names = head.iter().all(|(text, _)| {
+        let mut evidence = Evidence::default();
+        evidence.text(text.trim());
+        !text.trim().is_empty() && evidence.column_type() == ColumnType::Text && text.len() <= 200
+    });
+    names.sort_unstable();
+    names.dedup();
+    are_names && names.len() == head.len() && (!below.is_empty() || head.len() > 1)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn looked(name: &str, text: &str) -> (tempfile::TempDir, Spooled, Result<Proposal, Trouble>) {
+        with(name, text, &Asked::default())
+    }
+
+    fn with(
+        name: &str,
+        text: &str,
+        asked: &Asked,
+    ) -> (tempfile::TempDir, Spooled, Result<Proposal, Trouble>) {
+        let dir = tempfile::tempdir().expect("a folder");
+        let path = dir.path().join(name);
+        std::fs::write(&path, text).expect("written");
+        let spooled = crate::spool(&path, &|| false).expect("there");
+        let found = look(&spooled, asked, &|| false);
+        (dir, spooled, found)
+    }
+
+    fn types(proposal: &Proposal) -> String {
+        let one = |column: &ColumnPlan| match column.form {
+            Form::Plain => format!("{} {}", column.name, column.column_type),
+            form => format!("{} {} {}", column.name, column.column_type, form.name()),
+        };
+        proposal.columns.iter().map(one).collect::<Vec<_>>().join(", ")
+    }
+
+    #[test]
+    fn separators_headers_types_and_forms_are_found() {
+        for (text, wanted) in [
+            ("id,name\n1,Heron\n2,\"Grey, x\"\n", "id integer, name text"),
+            ("id;dues;day\n1;1.240,50;1.3.2031\n2;7,25;31.12.2030\n", "id integer, dues decimal(6,2) comma, day date dmy"),
+            ("1\ta\n2\tb\n", "column_1 integer, column_2 text"),
+            ("day\n01/02/2031\n03/04/2031\n", "day text"),
+            ("day|n\n01/22/2031|1\n03/04/2031|2\n", "day date mdy, n integer"),
+            ("zip,n\n00712,1\n12345,2\n", "zip text, n integer"),
+            ("a,a,\nx,1,2\ny,3,4\n", "column_1 text, column_2 text, column_3 integer"),
+            ("a,A\nx,1\n", "column_1 text, column_2 text"),
+            ("name,port\nHeron,Old Quay\n", "name text, port text"),
+        ] {
+            let (_dir, _, found) = looked("t.csv", text);
+            assert_eq!(types(&found.expect("a proposal")), wanted, "{text}");
+        }
+    }
+
+    #[test]
+    fn a_few_lines_that_do_not_fit_are_told_and_the_rest_is_what_it_is() {
+        let mut text = String::from("id,dues,note\n");
+        for row in 1..=3_000 {
+            text.push_str(&format!("{row},{row}.50,\"n {row}\"\n"));
+        }
+        text.push_str("3001,n/a,x\n3002,1.5\n3003,2.50,\"y\" z\n");
+        let (_dir, spooled, found) = looked("t.csv", &text);
+        let proposal = found.expect("a proposal");
+        assert_eq!(types(&proposal), "id integer, dues decimal(6,2), note text");
+        let bad: Vec<String> = proposal.bad.iter().map(Bad::to_string).collect();
+        assert_eq!(
+            bad,
+            [
+                "line 3002, dues: 'n/a' is no decimal(6,2)",
+                "line 3003: has 2 values, and the others have 3",
+                "line 3004: ' z' stands behind a closing quote"
+            ]
+        );
+        assert_eq!((proposal.rows, proposal.bad_count), (3_003, 3));
+        let (mut good, mut refused) = (0, Vec::new());
+        rows(
+            spooled.path(),
+            &proposal,
+            &mut |batch| {
+                good += batch.rows.len();
+                assert_eq!(batch.rows.len(), batch.lines.len());
+                Ok(true)
+            },
+            &mut |bad, _| {
+                refused.push(bad.line);
+                Ok(())
+            },
+        )
+        .expect("rows");
+        assert_eq!((good, refused), (3_000, vec![3_002, 3_003, 3_004]));
+    }
+
+    #[test]
+    fn nothing_is_null_and_an_empty_text_stays_one() {
+        let text = "a,b,c\n,\"\",1\nx,NULL,\"\"\n";
+        let values = |asked: &Asked| {
+            let (_dir, spooled, found) = with("t.csv", text, asked);
+            let proposal = found.expect("a proposal");
+            let mut list = Vec::new();
+            rows(
+                spooled.path(),
+                &proposal,
+                &mut |batch| {
+                    for row in batch.rows.rows() {
+                        list.push(row.values().map(|v| v.plain()).collect::<Vec<_>>().join("|"));
+                    }
+                    Ok(true)
+                },
+                &mut |bad, _| panic!("{bad}"),
+            )
+            .expect("rows");
+            list
+        };
+        assert_eq!(values(&Asked::default()), ["null||1", "x|NULL|null"]);
+        let asked = Asked {
+            null: Some("NULL".into()),
+            ..Asked::default()
+        };
+        assert_eq!(values(&asked), ["||1", "x|null|null"]);
+    }
+
+    #[test]
+    fn documents_have_columns_and_strings_stay_texts() {
+        let text = "{\"_id\": 1, \"code\": \"007\", \"at\": {\"x\": [1]}}\n{\"_id\": 2, \"new\": 2.5}\n{\"_id\": \n";
+        let (_dir, _, found) = looked("t.jsonl", text);
+        let proposal = found.expect("a proposal");
+        assert_eq!(types(&proposal), "_id integer, code text, at json, new decimal(2,1)");
+        assert_eq!(proposal.bad_count, 1);
+        assert!(proposal.bad[0].to_string().starts_with("line 3: "), "{}", proposal.bad[0]);
+    }
+
+    #[test]
+    fn what_cannot_be_read_says_so() {
+        for (name, text, words) in [
+            ("t.csv", "", "is empty"),
+            ("t.csv", "\n\n", "no rows"),
+            ("t.csv", "a,b\n1,\"open", "never closed"),
+            ("t.parquet", "PAR1 and nothing", "as Parquet"),
+        ] {
+            let (_dir, _, found) = looked(name, text);
+            let error = found.expect_err(words).0;
+            assert!(error.contains(words), "{text:?}: {error}");
+        }
+    }
+}
