@@ -941,7 +941,11 @@ impl Session {
                 let text = links.page().text() + &join;
                 return self.written(self.output.clone().write_all(text.as_bytes()), place);
             }
-            Content::Page(page) if entry.is_statement && failed => {}
+            Content::Page(_) if entry.is_statement && failed => {}
+            Content::Page(page) if failed => {
+                code = exit::FAILED;
+                say(page.text().trim_end());
+            }
             Content::Page(_) if entry.is_statement && self.quiet => {}
             Content::Page(page) if entry.is_statement => {
                 let text = page.text();

@@ -100,7 +100,7 @@ pub fn of_statement(
                     true => "The server",
                     false => dialect.name,
                 };
-                format!("{who} refuses it: {}.", error.message)
+                format!("{who} refuses it: {}.", error.message.trim_end_matches('.'))
             }
         },
         (None, words) => words.to_string(),

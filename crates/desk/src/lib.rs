@@ -28,6 +28,7 @@ pub mod history;
 pub mod holding;
 pub mod links;
 pub mod lists;
+mod loading;
 pub mod log;
 mod look;
 mod origin;

@@ -8,7 +8,7 @@ use std::time::{Duration, SystemTime};
 use idle_tide_core::result::ResultSet;
 use idle_tide_core::{Catalog, Object, Value};
 use idle_tide_draw::picture::{counted, grouped, lasting};
-use idle_tide_engines::{Connection, EngineError, Fault, Outcome};
+use idle_tide_engines::{Connection, EngineError, Fault, Nowhere, Outcome};
 use idle_tide_lang::dialect::Family;
 use idle_tide_lang::statement::{Change, Does};
 use parking_lot::RwLock;
@@ -21,7 +21,7 @@ use crate::guard;
 use crate::held::Watch;
 use crate::holding::{HOLD, Held, Holding, capital};
 use crate::page::{Page, Tone};
-use crate::reversible::{self, Nothing};
+use crate::reversible;
 use crate::session::{Next, Task, Turn};
 use crate::sheet::Sheet;
 use crate::task::{Bench, Lane, Work};
@@ -375,7 +375,7 @@ impl Look {
             }
         }
         let counts = self.touched(connection, ticket, false)?;
-        let outcome = connection.run(ticket, self.run.text(), &mut Nothing)?;
+        let outcome = connection.run(ticket, self.run.text(), &mut Nowhere)?;
         let touched = self.touched(connection, ticket, true)?;
         let changed = outcome.changed.unwrap_or(0);
         let rows = match largest {

@@ -1,10 +1,7 @@
 //! What can be taken back: how it begins and ends on a connection, and work within it that is refused without taking it
 //! along. It knows connections, and neither sessions nor entries.
 
-use std::io;
-
-use idle_tide_core::{Column, RowBatch};
-use idle_tide_engines::{Connection, EngineError, Fault, Sink};
+use idle_tide_engines::{Connection, EngineError, Fault, Nowhere};
 use idle_tide_lang::dialect::Family;
 
 /// A ticket that no task has, so that nobody cancels it: what takes a change back is not stopped halfway.
@@ -21,7 +18,7 @@ pub(crate) fn run_all(
 ) -> Result<Vec<String>, EngineError> {
     let mut notes = Vec::new();
     for statement in statements {
-        notes.extend(connection.run(ticket, statement, &mut Nothing)?.notes);
+        notes.extend(connection.run(ticket, statement, &mut Nowhere)?.notes);
     }
     Ok(notes)
 }
@@ -99,16 +96,4 @@ pub(crate) fn protected<T>(
         )?),
     }
     done
-}
-
-/// Takes nothing.
-pub(crate) struct Nothing;
-
-impl Sink for Nothing {
-    fn columns(&mut self, _: Vec<Column>) -> io::Result<()> {
-        Ok(())
-    }
-    fn rows(&mut self, _: RowBatch) -> io::Result<()> {
-        Ok(())
-    }
 }

@@ -9,6 +9,7 @@ use idle_tide_lang::Dialect;
 use idle_tide_lang::correct::Complaint;
 use secrecy::SecretString;
 
+use crate::load::{Destination, NotPut};
 use crate::trouble::OpenError;
 
 /// Whether the session can change data at all.
@@ -408,6 +409,17 @@ pub trait Collections {
         measure: bool,
     ) -> Result<idle_tide_core::plan::Plan, EngineError>;
 
+    /// Puts documents into a collection, which comes into being where it is not there; gives how many went in.
+    ///
+    /// # Errors
+    /// Those of the engine and of `next`; the words say what went in before.
+    fn fill(
+        &mut self,
+        ticket: u64,
+        collection: &str,
+        next: &mut dyn FnMut() -> Result<Option<Document>, EngineError>,
+    ) -> Result<u64, EngineError>;
+
     /// Where flows find the results of earlier entries.
     fn set_earlier(&mut self, earlier: Earlier);
 }
@@ -457,6 +469,15 @@ pub trait Connection: Send {
         statement: &str,
         sink: &mut dyn Sink,
     ) -> Result<Outcome, EngineError>;
+
+    /// Puts rows into a table, by the fastest way there is; gives how many are there because of it.
+    ///
+    /// # Errors
+    /// [`NotPut`], with the row that is refused where that is known. Rows before it may be there.
+    fn put(&mut self, ticket: u64, into: &Destination, rows: &RowBatch) -> Result<u64, NotPut> {
+        let _ = (ticket, into, rows);
+        Err(EngineError::plain("Collections take documents, not rows.").into())
+    }
 
     /// Makes the engine itself refuse every write, or ends that.
     ///

@@ -1,22 +1,10 @@
 //! Loading the practice harbour into a server's database, so that there is something to try things on.
 
-use idle_tide_core::{Column, RowBatch};
 use idle_tide_harbour::served::{Flavour, fill, schema};
 use idle_tide_lang::dialect::Family;
 
-use crate::engine::{Connection, EngineError, Sink};
-
-/// Takes nothing.
-struct Nowhere;
-
-impl Sink for Nowhere {
-    fn columns(&mut self, _: Vec<Column>) -> std::io::Result<()> {
-        Ok(())
-    }
-    fn rows(&mut self, _: RowBatch) -> std::io::Result<()> {
-        Ok(())
-    }
-}
+use crate::engine::{Connection, EngineError};
+use crate::load::Nowhere;
 
 /// Makes the harbour's tables where the connection is, and fills them; the rows in one transaction. Gives
 /// the number of tables.

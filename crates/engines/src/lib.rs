@@ -10,6 +10,7 @@ pub mod families;
 mod gather;
 mod harbour;
 mod idle_link;
+pub mod load;
 mod mariadb;
 mod members;
 mod nearby;
@@ -28,6 +29,7 @@ pub use engine::{
     Fault, Idle, LinkState, Listing, Outcome, Proof, Query, Served, ServerBearings, Sink,
 };
 pub use harbour::load_harbour;
+pub use load::Nowhere;
 pub use postgres::catalog::catalog_questions;
 pub use source::{OpenOptions, Source, demo_file, open};
 pub use trouble::{Ask, OpenError, Silent, Trouble};

@@ -75,7 +75,9 @@ fn day(text: &str, day_first: bool) -> Option<String> {
         Some((day, time)) => (day, Some(time)),
         None => (text, None),
     };
-    let sign = written.find(['.', '/', '-']).map(|at| written.as_bytes()[at])?;
+    let sign = written
+        .find(['.', '/', '-'])
+        .map(|at| written.as_bytes()[at])?;
     let parts: Vec<&str> = written.split(char::from(sign)).collect();
     let [first, second, year] = parts[..] else {
         return None;
@@ -83,7 +85,11 @@ fn day(text: &str, day_first: bool) -> Option<String> {
     if year.len() != 4 || first.len() > 2 || second.len() > 2 {
         return None;
     }
-    let (day, month) = if day_first { (first, second) } else { (second, first) };
+    let (day, month) = if day_first {
+        (first, second)
+    } else {
+        (second, first)
+    };
     let plain = format!("{year}-{month:0>2}-{day:0>2}");
     date(&plain)?;
     Some(match rest {
@@ -99,7 +105,12 @@ fn day(text: &str, day_first: bool) -> Option<String> {
 ///
 /// # Errors
 /// In words that go on behind the text: `is no integer`.
-pub(crate) fn put(text: &str, of: ColumnType, form: Form, batch: &mut RowBatch) -> Result<(), String> {
+pub(crate) fn put(
+    text: &str,
+    of: ColumnType,
+    form: Form,
+    batch: &mut RowBatch,
+) -> Result<(), String> {
     let text = form.plain(text);
     let no = || format!("is no {of}");
     match of {
@@ -114,8 +125,12 @@ pub(crate) fn put(text: &str, of: ColumnType, form: Form, batch: &mut RowBatch) 
         }
         ColumnType::Decimal(..) if of.takes(&text) => batch.push(ValueRef::Number(text.trim())),
         ColumnType::Boolean => {
-            let yes = ["true", "t", "yes", "1"].iter().any(|word| text.eq_ignore_ascii_case(word));
-            let not = ["false", "f", "no", "0"].iter().any(|word| text.eq_ignore_ascii_case(word));
+            let yes = ["true", "t", "yes", "1"]
+                .iter()
+                .any(|word| text.eq_ignore_ascii_case(word));
+            let not = ["false", "f", "no", "0"]
+                .iter()
+                .any(|word| text.eq_ignore_ascii_case(word));
             if !yes && !not {
                 return Err(no());
             }
@@ -179,11 +194,17 @@ mod tests {
         };
         assert_eq!(why("7", "integer"), None);
         assert_eq!(why("x", "integer").as_deref(), Some("is no integer"));
-        assert_eq!(why("12.345", "decimal(4,2)").as_deref(), Some("is no decimal(4,2)"));
+        assert_eq!(
+            why("12.345", "decimal(4,2)").as_deref(),
+            Some("is no decimal(4,2)")
+        );
         assert_eq!(why("2031-03-01", "timestamp"), None);
         assert!(why("2031-03-01 10:00Z", "timestamp").is_some_and(|w| w.contains("offset")));
         assert_eq!(why("yes", "boolean"), None);
-        assert_eq!(why("0g", "bytes").as_deref(), Some("are no bytes in hexadecimal"));
+        assert_eq!(
+            why("0g", "bytes").as_deref(),
+            Some("are no bytes in hexadecimal")
+        );
         assert_eq!(why("{", "json").as_deref(), Some("is no json"));
     }
 }

@@ -67,6 +67,16 @@ pub struct Spooled {
 }
 
 impl Spooled {
+    /// A temporary file of so many bytes, which is removed with it.
+    pub fn own(file: NamedTempFile, size: u64) -> Self {
+        Spooled {
+            path: file.path().to_path_buf(),
+            packed: false,
+            size,
+            _own: Some(file),
+        }
+    }
+
     /// Where it lies.
     pub fn path(&self) -> &Path {
         &self.path
@@ -121,7 +131,10 @@ pub fn spool(path: &Path, stopped: &dyn Fn() -> bool) -> Result<Spooled, Trouble
         }
     };
     let mut magic = Vec::new();
-    (&mut source).take(2).read_to_end(&mut magic).map_err(failed)?;
+    (&mut source)
+        .take(2)
+        .read_to_end(&mut magic)
+        .map_err(failed)?;
     let packed = magic == [0x1f, 0x8b];
     let whole = Heeding(io::Cursor::new(magic).chain(source), stopped);
     // Documents are known by the ending before that of the packing.
@@ -161,7 +174,10 @@ pub(crate) fn kind_of(path: &Path) -> io::Result<Kind> {
     if head.starts_with(b"PAR1") {
         return Ok(Kind::Columnar);
     }
-    let ending = path.extension().and_then(|e| e.to_str()).unwrap_or_default();
+    let ending = path
+        .extension()
+        .and_then(|e| e.to_str())
+        .unwrap_or_default();
     let ending = ending.to_ascii_lowercase();
     if matches!(ending.as_str(), "bson" | "json" | "jsonl" | "ndjson") {
         return Ok(Kind::Documents);
@@ -262,8 +278,16 @@ mod tests {
         assert_eq!(kind_of(spooled.path()).expect("read"), Kind::Documents);
         let (_dir, cut) = file("cut.csv.gz", &packed[..packed.len() - 6]);
         let refused = spool(&cut, &|| false).expect_err("cut").0;
-        assert!(refused.contains("cut.csv.gz cannot be unpacked"), "{refused}");
+        assert!(
+            refused.contains("cut.csv.gz cannot be unpacked"),
+            "{refused}"
+        );
         let (dir, _) = file("a", b"");
-        assert!(spool(dir.path(), &|| false).expect_err("a folder").0.contains("is a folder"));
+        assert!(
+            spool(dir.path(), &|| false)
+                .expect_err("a folder")
+                .0
+                .contains("is a folder")
+        );
     }
 }

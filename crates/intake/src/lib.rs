@@ -25,6 +25,8 @@ pub struct Bad {
     pub text: String,
     /// Why it does not fit.
     pub why: String,
+    /// The line as it is, where it could not be cut into fields.
+    pub raw: Vec<u8>,
 }
 
 impl std::fmt::Display for Bad {
@@ -36,6 +38,19 @@ impl std::fmt::Display for Bad {
         match self.text.as_str() {
             "" => write!(f, ": {}", self.why),
             text => write!(f, ": {text} {}", self.why),
+        }
+    }
+}
+
+impl Bad {
+    /// A row that does not fit, of which nothing more is known.
+    pub(crate) fn row(line: u64, why: String) -> Self {
+        Bad {
+            line,
+            column: None,
+            text: String::new(),
+            why,
+            raw: Vec::new(),
         }
     }
 }

@@ -210,7 +210,8 @@ impl Column {
                 let plain = form.plain(text);
                 evidence.text(&plain);
             }
-            let narrow = |evidence: &Evidence| evidence.mostly(evidence.values / 50) != ColumnType::Text;
+            let narrow =
+                |evidence: &Evidence| evidence.mostly(evidence.values / 50) != ColumnType::Text;
             self.tries_forms = self.evidence.values < 50
                 || !narrow(&self.evidence) && self.forms.iter().any(narrow);
         }
@@ -292,17 +293,24 @@ fn settle(proposal: &mut Proposal, seen: Gathered, path: &Path) -> Result<(), Tr
         let mut column_type = column.evidence.mostly(few);
         let mut form = Form::Plain;
         if column_type == ColumnType::Text && column.tries_forms {
-            let found = FORMS.iter().zip(&column.forms).find_map(|(form, evidence)| {
-                let of = evidence.mostly(few);
-                let fits = match form {
-                    Form::CommaDecimal => of.is_number(),
-                    _ => matches!(of, ColumnType::Date | ColumnType::Moment),
-                };
-                fits.then_some((*form, of))
-            });
+            let found = FORMS
+                .iter()
+                .zip(&column.forms)
+                .find_map(|(form, evidence)| {
+                    let of = evidence.mostly(few);
+                    let fits = match form {
+                        Form::CommaDecimal => of.is_number(),
+                        _ => matches!(of, ColumnType::Date | ColumnType::Moment),
+                    };
+                    fits.then_some((*form, of))
+                });
             // Days that can be read in both ways are left to whoever knows.
-            let both = [1, 2].iter().all(|at| column.forms[*at].mostly(few) != ColumnType::Text);
-            if let Some((found, of)) = found.filter(|(form, _)| !both || *form == Form::CommaDecimal) {
+            let both = [1, 2]
+                .iter()
+                .all(|at| column.forms[*at].mostly(few) != ColumnType::Text);
+            if let Some((found, of)) =
+                found.filter(|(form, _)| !both || *form == Form::CommaDecimal)
+            {
                 (form, column_type) = (found, of);
             }
         }
@@ -322,7 +330,11 @@ fn settle(proposal: &mut Proposal, seen: Gathered, path: &Path) -> Result<(), Tr
         taken.push(name.clone());
         proposal.columns.push(ColumnPlan {
             // A name that two have tells neither.
-            from: if proposal.shape.kind == Kind::Separated { name.clone() } else { column.name },
+            from: if proposal.shape.kind == Kind::Separated {
+                name.clone()
+            } else {
+                column.name
+            },
             name,
             column_type,
             form,
@@ -429,7 +441,10 @@ fn has_header(rows: &[Vec<(String, Mark)>]) -> bool {
     let Some((head, below)) = rows.split_first() else {
         return false;
     };
-    let mut names: Vec<String> = head.iter().map(|(text, _)| text.trim().to_lowercase()).collect();
+    let mut names: Vec<String> = head
+        .iter()
+        .map(|(text, _)| text.trim().to_lowercase())
+        .collect();
     let are_names = head.iter().all(|(text, _)| {
         let mut evidence = Evidence::default();
         evidence.text(text.trim());
@@ -466,19 +481,33 @@ mod tests {
             Form::Plain => format!("{} {}", column.name, column.column_type),
             form => format!("{} {} {}", column.name, column.column_type, form.name()),
         };
-        proposal.columns.iter().map(one).collect::<Vec<_>>().join(", ")
+        proposal
+            .columns
+            .iter()
+            .map(one)
+            .collect::<Vec<_>>()
+            .join(", ")
     }
 
     #[test]
     fn separators_headers_types_and_forms_are_found() {
         for (text, wanted) in [
             ("id,name\n1,Heron\n2,\"Grey, x\"\n", "id integer, name text"),
-            ("id;dues;day\n1;1.240,50;1.3.2031\n2;7,25;31.12.2030\n", "id integer, dues decimal(6,2) comma, day date dmy"),
+            (
+                "id;dues;day\n1;1.240,50;1.3.2031\n2;7,25;31.12.2030\n",
+                "id integer, dues decimal(6,2) comma, day date dmy",
+            ),
             ("1\ta\n2\tb\n", "column_1 integer, column_2 text"),
             ("day\n01/02/2031\n03/04/2031\n", "day text"),
-            ("day|n\n01/22/2031|1\n03/04/2031|2\n", "day date mdy, n integer"),
+            (
+                "day|n\n01/22/2031|1\n03/04/2031|2\n",
+                "day date mdy, n integer",
+            ),
             ("zip,n\n00712,1\n12345,2\n", "zip text, n integer"),
-            ("a,a,\nx,1,2\ny,3,4\n", "column_1 text, column_2 text, column_3 integer"),
+            (
+                "a,a,\nx,1,2\ny,3,4\n",
+                "column_1 text, column_2 text, column_3 integer",
+            ),
             ("a,A\nx,1\n", "column_1 text, column_2 text"),
             ("name,port\nHeron,Old Quay\n", "name text, port text"),
         ] {
@@ -537,7 +566,12 @@ mod tests {
                 &proposal,
                 &mut |batch| {
                     for row in batch.rows.rows() {
-                        list.push(row.values().map(|v| v.plain()).collect::<Vec<_>>().join("|"));
+                        list.push(
+                            row.values()
+                                .map(|v| v.plain())
+                                .collect::<Vec<_>>()
+                                .join("|"),
+                        );
                     }
                     Ok(true)
                 },
@@ -559,9 +593,16 @@ mod tests {
         let text = "{\"_id\": 1, \"code\": \"007\", \"at\": {\"x\": [1]}}\n{\"_id\": 2, \"new\": 2.5}\n{\"_id\": \n";
         let (_dir, _, found) = looked("t.jsonl", text);
         let proposal = found.expect("a proposal");
-        assert_eq!(types(&proposal), "_id integer, code text, at json, new decimal(2,1)");
+        assert_eq!(
+            types(&proposal),
+            "_id integer, code text, at json, new decimal(2,1)"
+        );
         assert_eq!(proposal.bad_count, 1);
-        assert!(proposal.bad[0].to_string().starts_with("line 3: "), "{}", proposal.bad[0]);
+        assert!(
+            proposal.bad[0].to_string().starts_with("line 3: "),
+            "{}",
+            proposal.bad[0]
+        );
     }
 
     #[test]

@@ -83,15 +83,11 @@ pub fn documents(
     broken: &mut dyn FnMut(Bad),
 ) -> Result<(), Trouble> {
     let mut tell = |problem: files::Broken| {
-        broken(Bad {
-            line: problem.line.max(1),
-            column: None,
-            text: String::new(),
-            why: match problem.line {
-                0 => format!("at byte {}: {}", problem.column, problem.message),
-                _ => format!("{}, at sign {}", problem.message, problem.column),
-            },
-        });
+        let why = match problem.line {
+            0 => format!("at byte {}: {}", problem.column, problem.message),
+            _ => format!("{}, at sign {}", problem.message, problem.column),
+        };
+        broken(Bad::row(problem.line.max(1), why));
     };
     match files::read(path, take, Some(&mut tell)) {
         Ok(()) => Ok(()),
@@ -103,7 +99,11 @@ pub fn documents(
 
 fn of_documents(path: &Path, known: &[String], take: &mut Take<'_>) -> Result<(), Trouble> {
     let mut names: Vec<String> = known.to_vec();
-    let places = names.iter().cloned().enumerate().map(|(at, name)| (name, at));
+    let places = names
+        .iter()
+        .cloned()
+        .enumerate()
+        .map(|(at, name)| (name, at));
     let mut places: HashMap<String, usize> = places.collect();
     let mut fields = Fields::default();
     let mut cells: Vec<Option<(Vec<u8>, Mark)>> = Vec::new();
@@ -150,7 +150,8 @@ fn of_documents(path: &Path, known: &[String], take: &mut Take<'_>) -> Result<()
         },
         &mut |broken| bad.push(broken),
     );
-    bad.into_iter().try_for_each(|bad| take(Seen::Bad(bad)).map(drop))?;
+    bad.into_iter()
+        .try_for_each(|bad| take(Seen::Bad(bad)).map(drop))?;
     read
 }
 
@@ -212,7 +213,13 @@ fn of_columns(path: &Path, take: &mut Take<'_>) -> Result<(), Trouble> {
                 // A file may call text what is no UTF-8.
                 Field::Bytes(bytes) if *of == ColumnType::Uuid && bytes.data().len() == 16 => {
                     let hex = ValueRef::Bytes(bytes.data()).plain();
-                    let parts = [&hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..]];
+                    let parts = [
+                        &hex[..8],
+                        &hex[8..12],
+                        &hex[12..16],
+                        &hex[16..20],
+                        &hex[20..],
+                    ];
                     fields.push(parts.join("-").as_bytes(), Mark::Quoted);
                 }
                 Field::Bytes(bytes) if matches!(of, ColumnType::Text | ColumnType::Json) => {
@@ -242,8 +249,12 @@ fn plain(field: &Field, of: ColumnType) -> String {
         _ => match field {
             Field::Bytes(bytes) => ValueRef::Bytes(bytes.data()).plain(),
             Field::Double(number) => ValueRef::Float(*number).plain(),
-            Field::Float(number) => ValueRef::Float(number.to_string().parse().unwrap_or_default()).plain(),
-            Field::Date(days) => day_of(i64::from(*days)).map_or(String::new(), |day| day.to_string()),
+            Field::Float(number) => {
+                ValueRef::Float(number.to_string().parse().unwrap_or_default()).plain()
+            }
+            Field::Date(days) => {
+                day_of(i64::from(*days)).map_or(String::new(), |day| day.to_string())
+            }
             Field::TimeMillis(at) => time_of(i64::from(*at) * 1_000),
             Field::TimeMicros(at) => time_of(*at),
             Field::TimestampMillis(at) => moment_of(at.saturating_mul(1_000), of),
@@ -274,7 +285,11 @@ fn time_of(micros: i64) -> String {
 
 fn moment_of(micros: i64, of: ColumnType) -> String {
     let day = day_of(micros.div_euclid(86_400_000_000));
-    let zone = if of == ColumnType::ZonedMoment { "+00:00" } else { "" };
+    let zone = if of == ColumnType::ZonedMoment {
+        "+00:00"
+    } else {
+        ""
+    };
     day.map_or(String::new(), |day| {
         format!("{day} {}{zone}", time_of(micros.rem_euclid(86_400_000_000)))
     })
@@ -292,7 +307,9 @@ fn datum(field: &Field) -> Datum {
         Field::Double(number) => Datum::Double(*number),
         Field::Float(number) => Datum::Double(f64::from(*number)),
         Field::Group(row) => {
-            let fields = row.get_column_iter().map(|(name, field)| (name.clone(), datum(field)));
+            let fields = row
+                .get_column_iter()
+                .map(|(name, field)| (name.clone(), datum(field)));
             Datum::Object(fields.collect())
         }
         Field::ListInternal(list) => Datum::List(list.elements().iter().map(datum).collect()),
@@ -369,29 +386,31 @@ fn convert(
             1 => "1 value".to_string(),
             many => format!("{many} values"),
         };
-        return Err(Bad {
-            line: fields.line,
-            column: None,
-            text: String::new(),
-            why: format!("has {}, and the others have {}", values(fields.len()), columns.len()),
-        });
+        let why = format!(
+            "has {}, and the others have {}",
+            values(fields.len()),
+            columns.len()
+        );
+        return Err(Bad::row(fields.line, why));
     }
     if let Some(new) = known.get(columns.len()) {
+        let why = "is a field that no document had before".into();
         return Err(Bad {
-            line: fields.line,
             column: Some(new.clone()),
-            text: String::new(),
-            why: "is a field that no document had before".into(),
+            ..Bad::row(fields.line, why)
         });
     }
     let mut row = RowBatch::new();
-    for (at, column) in columns.iter().enumerate().filter(|(_, column)| !column.skip) {
+    for (at, column) in columns
+        .iter()
+        .enumerate()
+        .filter(|(_, column)| !column.skip)
+    {
         let (bytes, mark) = fields.get(at);
         value(bytes, mark, column, proposal, &mut row).map_err(|why| Bad {
-            line: fields.line,
             column: Some(column.from.clone()),
             text: shortened(bytes),
-            why,
+            ..Bad::row(fields.line, why)
         })?;
     }
     row.end_row();

@@ -179,14 +179,15 @@ impl<R: Read> Separated<R> {
                             if !self.ended {
                                 return Ok(None);
                             }
-                            let text = shortened(&input[at..]);
+                            let bad = behind_quote(fields.line, &input[self.at..], &input[at..]);
                             self.at = input.len();
-                            return Ok(Some(behind_quote(fields.line, text)));
+                            return Ok(Some(bad));
                         };
-                        let text = shortened(&input[at..at + end]);
-                        self.at = at + end + 1;
+                        let end = at + end;
+                        let bad = behind_quote(fields.line, &input[self.at..end], &input[at..end]);
+                        self.at = end + 1;
                         self.line += lines + 1;
-                        return Ok(Some(behind_quote(fields.line, text)));
+                        return Ok(Some(bad));
                     }
                 }
             } else {
@@ -220,12 +221,12 @@ impl<R: Read> Separated<R> {
     }
 }
 
-fn behind_quote(line: u64, text: String) -> Came {
+fn behind_quote(line: u64, raw: &[u8], rest: &[u8]) -> Came {
+    let rest = rest.strip_suffix(b"\r").unwrap_or(rest);
     Came::Bad(Bad {
-        line,
-        column: None,
-        text,
-        why: "stands behind a closing quote".into(),
+        text: shortened(rest),
+        raw: raw.to_vec(),
+        ..Bad::row(line, "stands behind a closing quote".into())
     })
 }
 
@@ -268,7 +269,9 @@ mod tests {
                     };
                     list.push((fields.line, (0..fields.len()).map(one).collect()));
                 }
-                Came::Bad(bad) => list.push((bad.line, vec![format!("! {} {}", bad.text, bad.why)])),
+                Came::Bad(bad) => {
+                    list.push((bad.line, vec![format!("! {} {}", bad.text, bad.why)]))
+                }
                 Came::End => return list,
             }
         }
@@ -279,7 +282,8 @@ mod tests {
         let text = "a,\"\",\r\n\n\"x\"\"\n,y\",2\r\n5\" pipe,\"b\" c\n";
         for step in [1, 2, 3, 1_000] {
             let got = all(text, step);
-            let of = |line: u64, fields: &[&str]| (line, fields.iter().map(|f| f.to_string()).collect());
+            let of =
+                |line: u64, fields: &[&str]| (line, fields.iter().map(|f| f.to_string()).collect());
             assert_eq!(
                 got,
                 vec![
@@ -293,7 +297,10 @@ mod tests {
         let mut open = Separated::new(Drip(b"a\nlast,\"open,\n1", 3), b',');
         let mut fields = Fields::default();
         assert_eq!(open.next(&mut fields).expect("a row"), Came::Row);
-        let error = open.next(&mut fields).expect_err("never closed").to_string();
+        let error = open
+            .next(&mut fields)
+            .expect_err("never closed")
+            .to_string();
         assert!(error.contains("opens in line 2 before 'open,"), "{error}");
         let mut plain = Separated::new(Drip(b"\"a,b\"", 3), b',').without_quotes();
         assert_eq!(plain.next(&mut fields).expect("a row"), Came::Row);

@@ -106,6 +106,14 @@ const EXPORT: &[OptionSpec] = &[
 ];
 
 #[rustfmt::skip]
+const LOAD: &[OptionSpec] = &[
+    with("into", A::Table), flag("go"), with("type", A::Rest), with("name", A::Rest), with("form", A::Rest), with("leave-out", A::Rest),
+    with("key", A::Rest), with("existing", A::Words(&["refuse", "skip", "replace"])), with("bad", A::Words(&["refuse", "skip"])),
+    with("batch", A::Number), with("separator", A::Rest), flag("header"), flag("no-header"), flag("no-quotes"), with("null", A::Rest),
+    with("encoding", A::Words(&["utf-8", "utf-16", "latin1"])), with("skip-rows", A::Number),
+];
+
+#[rustfmt::skip]
 const LAYOUT: &[OptionSpec] = &[
     flag("no-header"), flag("lines"), with("separator", A::Rest), flag("quote-all"), with("null", A::Rest),
     with("table", A::Table), with("dialect", A::Words(&["sqlite", "postgres", "mariadb", "mysql"])), flag("create"),
@@ -148,6 +156,7 @@ pub static COMMANDS: &[Command] = &[
     command!("keys", "", "help", &[], (0, 0), &[], "every key and what it does"),
     command!("layout", "[FORMAT] [options of the format]", "take away", &[A::Format], (0, 1), LAYOUT, "the current result as text, to be selected and pasted: text unless FORMAT says otherwise"),
     command!("links", "[NAME ...] [--distance N] [--declared] [--check]", "links", &[A::Table], (0, MANY), &[ OptionSpec { name: "distance", value: Some(A::Number) }, OptionSpec { name: "declared", value: None }, OptionSpec { name: "check", value: None } ], "draws how tables hang together, all or around NAME; --declared leaves guesses out, --check asks the data how many values match"),
+    command!("load", "FILE [--into NAME] [--go] [--type COLUMN=TYPE] [--name COLUMN=NAME] [--leave-out COLUMN] [--key COLUMN] [how it is read]", "change", &[A::File], (1, 1), LOAD, "what a file of CSV, JSON, BSON or Parquet holds and how it would go into a table or collection; --go loads it, all or nothing"),
     command!("log", "[N]", "arrive", &[A::Number], (0, 1), &[], "where the log is, and its last lines (30 unless N says otherwise)"),
     command!("one-page", "", "help", &[], (0, 0), &[], "everything on one page"),
     command!("open", "NAME or ADDRESS [--write] [--keep-going] [--via HOST] [--through COMMAND]", "arrive", &[A::Source], (1, 1), &[ OptionSpec { name: "write", value: None }, OptionSpec { name: "keep-going", value: None }, OptionSpec { name: "via", value: Some(A::Rest) }, OptionSpec { name: "through", value: Some(A::Rest) } ], "opens a saved source, an address, a file or demo, beside what is open"),

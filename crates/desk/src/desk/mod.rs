@@ -145,6 +145,17 @@ impl Desk {
             None => text.into(),
         };
         let session = &self.sessions[at];
+        if let Some(command) = with_rows(&typed) {
+            // Rows that are pasted are no statement to be had again.
+            let kept = self.services.history.add(&session.source, command);
+            if let Err(error) = kept {
+                self.say(
+                    format!("The command could not be kept: {error}."),
+                    Tone::Care,
+                );
+            }
+            return self.enqueue(at, vec![Waiting::alone(&typed, true)]);
+        }
         let covered = statement::cover(&typed, session.dialect);
         if let Err(error) = self.services.history.add(&session.source, &covered.text) {
             let words = format!("The statement could not be kept for later sessions: {error}.");
@@ -281,7 +292,8 @@ impl Desk {
         tracing::info!(session = session.number, source = ?session.source, ?text, "begins");
         let mut turn = self.turn(at, &waiting, None);
         let next = if waiting.is_command {
-            match command::parse(&text) {
+            // What stands below a command is for it, and no part of it.
+            match command::parse(text.lines().next().unwrap_or_default()) {
                 Ok(parsed) => verbs::begin(&mut turn, parsed),
                 Err(error) => failure::of_command(&error).into(),
             }
@@ -304,4 +316,12 @@ impl Desk {
         turn.start(ReadCatalog::behind());
         self.settle();
     }
+}
+
+/// The command of a text that is a load of the rows below it.
+fn with_rows(text: &str) -> Option<&str> {
+    let (command, rows) = text.trim_start().split_once('\n')?;
+    let mut words = command.split_whitespace();
+    let loads = words.next() == Some("/load") && words.next() == Some("-");
+    (loads && !rows.trim().is_empty()).then_some(command)
 }

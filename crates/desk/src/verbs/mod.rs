@@ -10,6 +10,7 @@ pub(crate) mod figures;
 pub(crate) mod keep;
 pub(crate) mod links;
 pub(crate) mod lists;
+pub(crate) mod load;
 pub(crate) mod log;
 pub(crate) mod object;
 pub(crate) mod open;
@@ -99,6 +100,7 @@ static VERBS: &[&dyn Verb] = &[
     &lists::SHAPE,
     &lists::TABLES,
     &lists::VIEWS,
+    &load::Load,
     &log::Log,
     &object::ABOUT,
     &object::DEFINITION,

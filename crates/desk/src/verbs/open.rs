@@ -5,7 +5,7 @@ use std::sync::mpsc::channel;
 
 use idle_tide_engines::address::Secrets;
 use idle_tide_engines::{
-    Ask, Bearings, Connection, EngineError, OpenError, OpenOptions, Overrides, Sink, Source,
+    Ask, Bearings, Connection, EngineError, Nowhere, OpenError, OpenOptions, Overrides, Source,
     Trouble, open,
 };
 use idle_tide_lang::command::Parsed;
@@ -353,18 +353,6 @@ impl Task for Opening {
             (_, Err(error)) => Next::refuse(format!("{} was not opened: {error}.", self.name)),
             (None, Ok(())) => Next::NotRun,
         }
-    }
-}
-
-/// Takes nothing.
-struct Nowhere;
-
-impl Sink for Nowhere {
-    fn columns(&mut self, _: Vec<idle_tide_core::Column>) -> std::io::Result<()> {
-        Ok(())
-    }
-    fn rows(&mut self, _: idle_tide_core::RowBatch) -> std::io::Result<()> {
-        Ok(())
     }
 }
 

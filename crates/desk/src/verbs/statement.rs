@@ -317,6 +317,20 @@ impl Task for Counting {
     }
 }
 
+/// Runs a statement of this program's own, of which nothing is shown.
+///
+/// # Errors
+/// Those of the engine.
+pub(crate) fn run_quietly(
+    connection: &mut dyn idle_tide_engines::Connection,
+    ticket: u64,
+    sql: &str,
+) -> Result<(), EngineError> {
+    connection
+        .run(ticket, sql, &mut idle_tide_engines::Nowhere)
+        .map(drop)
+}
+
 /// Asks for the name of what would go, and goes on when it is typed.
 fn type_name(question: Question, name: String, run: Run) -> Next {
     let mut lines = question.page.lines.iter().map(|line| line.text());

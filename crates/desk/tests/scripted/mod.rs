@@ -174,6 +174,15 @@ impl Connection for Scripted {
         })
     }
 
+    fn put(
+        &mut self,
+        ticket: u64,
+        into: &idle_tide_engines::load::Destination,
+        rows: &RowBatch,
+    ) -> Result<u64, idle_tide_engines::load::NotPut> {
+        idle_tide_engines::load::with_inserts(self, ticket, into, rows)
+    }
+
     fn refuse_writes(&mut self, _: bool) -> Result<(), EngineError> {
         Ok(())
     }

@@ -649,6 +649,56 @@ impl Beside<'_> {
         Ok(documents.len() as u64)
     }
 
+    /// Adds documents as they come; fails on an identifier that exists, and nothing is added then.
+    fn fill(
+        &mut self,
+        name: &str,
+        next: &mut dyn FnMut() -> Result<Option<Document>, String>,
+    ) -> Result<u64, String> {
+        let existing = self.existing(name)?;
+        let (path, form) = match &existing {
+            Some(collection) => {
+                let form = form_of(collection);
+                (
+                    collection.path.clone(),
+                    form.map_err(|e| io_words(name, &e))?,
+                )
+            }
+            None => (self.folder.new_path(name)?, Form::Lines),
+        };
+        let failed = |e: io::Error| disk(&path, &e).message;
+        let mut writing = Writing::begin(&path, form).map_err(failed)?;
+        let mut ids = std::collections::HashSet::new();
+        let mut wrong = None;
+        if let Some(collection) = &existing {
+            self.each(collection, &mut |document| {
+                ids.extend(document.get("_id").map(|id| Key(id.clone())));
+                if wrong.is_none() {
+                    wrong = writing.put(&document).map_err(failed).err();
+                }
+            })?;
+        }
+        if let Some(words) = wrong {
+            return Err(words);
+        }
+        let mut count = 0;
+        while let Some(document) = next()? {
+            let document = with_id(document);
+            if let Some(id) = document.get("_id")
+                && !ids.insert(Key(id.clone()))
+            {
+                return Err(format!(
+                    "There is a document with _id {} in {name} already; nothing was added.",
+                    idle_tide_lang::flow::literal(id)
+                ));
+            }
+            writing.put(&document).map_err(failed)?;
+            count += 1;
+        }
+        writing.end_in(self.folder).map_err(failed)?;
+        Ok(count)
+    }
+
     /// Writes a collection anew, or for the first time: what `change` makes of its documents where they are kept, and `more` after them.
     fn put(
         &mut self,
@@ -1033,6 +1083,40 @@ impl Collections for Local {
         });
         self.cancel.set_deadline(None);
         read.map(|()| to_its_end.then_some(count))
+    }
+
+    fn fill(
+        &mut self,
+        ticket: u64,
+        collection: &str,
+        next: &mut dyn FnMut() -> Result<Option<Document>, EngineError>,
+    ) -> Result<u64, EngineError> {
+        if let Some(error) = self.refuse() {
+            return Err(error);
+        }
+        let running = Arc::clone(&self.cancel);
+        let _running = running.under(ticket)?;
+        let mut beside = Beside {
+            folder: &self.folder,
+            may_write: true,
+            notes: Vec::new(),
+            made: Vec::new(),
+        };
+        let mut failed = None;
+        let filled = beside.fill(collection, &mut || match next() {
+            Ok(document) => Ok(document),
+            Err(error) => {
+                let words = error.message.clone();
+                failed = Some(error);
+                Err(words)
+            }
+        });
+        filled.map_err(|words| {
+            failed.unwrap_or_else(|| EngineError {
+                fault: Fault::Constraint,
+                ..EngineError::plain(words)
+            })
+        })
     }
 
     fn flow_plan(&mut self, _: u64, statement: &str, _: bool) -> Result<Plan, EngineError> {

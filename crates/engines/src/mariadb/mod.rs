@@ -16,7 +16,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use futures_util::poll;
-use idle_tide_core::{Catalog, Object, ValueRef};
+use idle_tide_core::{Catalog, Object, RowBatch, ValueRef};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::{MARIADB, mariadb};
 use idle_tide_lang::statement::{Effect, called, summary};
@@ -756,6 +756,15 @@ impl Connection for Mariadb {
             self.transaction = None;
         }
         result
+    }
+
+    fn put(
+        &mut self,
+        ticket: u64,
+        into: &crate::load::Destination,
+        rows: &RowBatch,
+    ) -> Result<u64, crate::load::NotPut> {
+        crate::load::with_inserts(self, ticket, into, rows)
     }
 
     fn refuse_writes(&mut self, refuse: bool) -> Result<(), EngineError> {

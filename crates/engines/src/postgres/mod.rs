@@ -20,7 +20,7 @@ use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use futures_util::{SinkExt, StreamExt, poll};
-use idle_tide_core::{Catalog, Column, Object, ValueRef};
+use idle_tide_core::{Catalog, Column, Object, Row, RowBatch, ValueRef};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::{POSTGRES, POSTGRES_BACKSLASH};
 use idle_tide_lang::statement::{Effect, data_of, summary};
@@ -34,6 +34,7 @@ use crate::engine::{
     Listing, Outcome, Query, Served, ServerBearings, Sink,
 };
 use crate::gather::{Gather, HAND_OVER};
+use crate::load::{Destination, Existing, NotPut, with_inserts};
 use crate::reach::Reach;
 use crate::served::{
     CUT, REST, Reading, ServerControl, Ticketed, Tickets, count_small, explain_read_only, may_move,
@@ -554,6 +555,37 @@ impl Postgres {
         Ok(outcome)
     }
 
+    /// Rows into a table, as the text form of copy writes them.
+    async fn copy_rows(&self, head: &str, rows: &RowBatch) -> Result<u64, EngineError> {
+        let failed = |error: tokio_postgres::Error| {
+            let place = error
+                .as_db_error()
+                .and_then(|e| e.where_())
+                .map(str::to_string);
+            let mut failed = self.failed(&error, head);
+            failed.notes.extend(place);
+            // It is a statement of this program's own, whose text means nothing to the user.
+            failed.offset = None;
+            failed
+        };
+        let mut into = pin!(
+            self.client
+                .copy_in::<_, Bytes>(head)
+                .await
+                .map_err(failed)?
+        );
+        let mut data = Vec::with_capacity(64 * 1024 + 4_096);
+        for row in rows.rows() {
+            copied(row, &mut data);
+            if data.len() >= 64 * 1024 {
+                let part = std::mem::replace(&mut data, Vec::with_capacity(64 * 1024 + 4_096));
+                into.send(part.into()).await.map_err(failed)?;
+            }
+        }
+        into.send(data.into()).await.map_err(failed)?;
+        into.finish().await.map_err(failed)
+    }
+
     /// Rows into a table from data behind the statement, or out of one.
     async fn copy(&self, statement: &str, sink: &mut dyn Sink) -> Result<Outcome, EngineError> {
         let failed = |error| self.failed(&error, statement);
@@ -620,6 +652,42 @@ impl Postgres {
         outcome.changed = Some(rows);
         Ok(outcome)
     }
+}
+
+/// Appends a row in the text form of copy.
+fn copied(row: Row<'_>, data: &mut Vec<u8>) {
+    for (at, value) in row.values().enumerate() {
+        if at > 0 {
+            data.push(b'\t');
+        }
+        match value {
+            ValueRef::Null | ValueRef::Missing => data.extend_from_slice(b"\\N"),
+            ValueRef::Bytes(_) => {
+                data.extend_from_slice(b"\\\\x");
+                value.write_plain(data);
+            }
+            ValueRef::Text(text) => {
+                let mut rest = text.as_bytes();
+                while let Some(at) = rest
+                    .iter()
+                    .position(|b| matches!(b, b'\\' | b'\t' | b'\n' | b'\r'))
+                {
+                    data.extend_from_slice(&rest[..at]);
+                    data.push(b'\\');
+                    data.push(match rest[at] {
+                        b'\t' => b't',
+                        b'\n' => b'n',
+                        b'\r' => b'r',
+                        other => other,
+                    });
+                    rest = &rest[at + 1..];
+                }
+                data.extend_from_slice(rest);
+            }
+            value => value.write_plain(data),
+        }
+    }
+    data.push(b'\n');
 }
 
 impl Ticketed for Postgres {
@@ -781,6 +849,46 @@ impl Connection for Postgres {
                 Err(error)
             }
         }
+    }
+
+    fn put(&mut self, ticket: u64, into: &Destination, rows: &RowBatch) -> Result<u64, NotPut> {
+        if into.existing != Existing::Refuse || self.refusing {
+            return with_inserts(self, ticket, into, rows);
+        }
+        if self.is_gone() {
+            let words = "the connection had ended before";
+            return Err(EngineError {
+                fault: Fault::NotSent,
+                ..EngineError::plain(words)
+            }
+            .into());
+        }
+        if !self.tickets.begin(ticket) {
+            self.tickets.end();
+            return Err(EngineError::cancelled().into());
+        }
+        let head = format!(
+            "copy {} ({}) from stdin",
+            into.table,
+            into.columns.join(", ")
+        );
+        let work = self.tickets.unless_cut(self.copy_rows(&head, rows));
+        let result = self.runtime.block_on(work);
+        self.cut_off(&result);
+        if self.tickets.end() {
+            self.settle();
+        }
+        self.stale = true;
+        result.map_err(|mut error| {
+            // The place stands in the words of where it happened: COPY t, line 3, column n.
+            let place = error.notes.iter().find_map(|words| {
+                let (_, rest) = words.strip_prefix("COPY ")?.split_once(", line ")?;
+                let digits: String = rest.chars().take_while(char::is_ascii_digit).collect();
+                digits.parse::<usize>().ok()?.checked_sub(1)
+            });
+            error.notes.retain(|words| !words.starts_with("COPY "));
+            NotPut { error, row: place }
+        })
     }
 
     fn refuse_writes(&mut self, refuse: bool) -> Result<(), EngineError> {

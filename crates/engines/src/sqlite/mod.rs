@@ -12,7 +12,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use idle_tide_core::{Catalog, Column, ValueRef};
+use idle_tide_core::{Catalog, Column, RowBatch, ValueRef};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::SQLITE;
 use idle_tide_lang::statement::{Effect, Given, Summary, summary};
@@ -26,6 +26,7 @@ use crate::engine::{
     Sink,
 };
 use crate::gather::Gather;
+use crate::load::{Destination, NotPut};
 use control::Shared;
 use open::Opened;
 
@@ -373,6 +374,28 @@ impl Connection for Sqlite {
         Ok(outcome)
     }
 
+    fn put(&mut self, ticket: u64, into: &Destination, rows: &RowBatch) -> Result<u64, NotPut> {
+        let mut row = None;
+        let done = self.under(ticket, |this| {
+            let places = vec!["?"; into.columns.len()].join(", ");
+            let text = format!("{}({places}){}", into.head(), into.tail(&SQLITE));
+            let mut insert = this
+                .connection
+                .prepare_cached(&text)
+                .map_err(complaint::read)?;
+            let mut stored = 0;
+            for (at, values) in rows.rows().enumerate() {
+                row = Some(at);
+                for (place, value) in values.values().enumerate() {
+                    bind(&mut insert, place + 1, value).map_err(complaint::read)?;
+                }
+                stored += insert.raw_execute().map_err(complaint::read)? as u64;
+            }
+            Ok(stored)
+        });
+        done.map_err(|error| NotPut { error, row })
+    }
+
     fn refuse_writes(&mut self, refuse: bool) -> Result<(), EngineError> {
         self.connection
             .authorizer(None::<fn(rusqlite::hooks::AuthContext<'_>) -> Authorization>)
@@ -396,6 +419,29 @@ impl Connection for Sqlite {
 
     fn describe(&mut self) -> &mut dyn Describe {
         self
+    }
+}
+
+/// Gives a value to a place of a statement.
+fn bind(
+    statement: &mut rusqlite::Statement<'_>,
+    place: usize,
+    value: ValueRef<'_>,
+) -> rusqlite::Result<()> {
+    match value {
+        ValueRef::Null | ValueRef::Missing => {
+            statement.raw_bind_parameter(place, rusqlite::types::Null)
+        }
+        ValueRef::Boolean(yes) => statement.raw_bind_parameter(place, yes),
+        ValueRef::Integer(number) => statement.raw_bind_parameter(place, number),
+        ValueRef::Float(number) => statement.raw_bind_parameter(place, number),
+        ValueRef::Bytes(bytes) => statement.raw_bind_parameter(place, bytes),
+        ValueRef::RawText(bytes) => {
+            let text = rusqlite::types::ToSqlOutput::Borrowed(Raw::Text(bytes));
+            statement.raw_bind_parameter(place, text)
+        }
+        ValueRef::Number(text) | ValueRef::Text(text) => statement.raw_bind_parameter(place, text),
+        ValueRef::Bson(..) => statement.raw_bind_parameter(place, value.plain()),
     }
 }
 

@@ -56,6 +56,8 @@ impl Dialect {
         use ColumnType as T;
         use Family as F;
         let words = match (self.family, of) {
+            // It would make binary numbers of what has more digits than these keep.
+            (F::Sqlite, T::Decimal(16.., _)) => "text",
             (F::Sqlite, T::Decimal(..)) => "numeric",
             (F::Sqlite, T::Float) => "real",
             (F::Sqlite, T::Bytes) => "blob",

@@ -585,6 +585,15 @@ impl Collections for Remote {
         self.under(ticket, |this| this.sample(collection, most, take))
     }
 
+    fn fill(
+        &mut self,
+        ticket: u64,
+        collection: &str,
+        next: &mut dyn FnMut() -> Result<Option<Document>, EngineError>,
+    ) -> Result<u64, EngineError> {
+        self.under(ticket, |this| this.insert_many(ticket, collection, next))
+    }
+
     fn flow_plan(
         &mut self,
         ticket: u64,

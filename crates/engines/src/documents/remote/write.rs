@@ -106,6 +106,57 @@ impl Remote {
         Ok(outcome)
     }
 
+    /// Inserts documents as they come, in commands of some hundred; gives how many went in.
+    pub(super) fn insert_many(
+        &mut self,
+        ticket: u64,
+        collection: &str,
+        next: &mut dyn FnMut() -> Result<Option<Document>, EngineError>,
+    ) -> Result<u64, EngineError> {
+        let database = self.database.clone();
+        let mut stored = 0;
+        loop {
+            let (mut list, mut size) = (Vec::new(), 0);
+            let mut ended = false;
+            while list.len() < 1_000 && size < 4 << 20 {
+                let Some(document) = next()? else {
+                    ended = true;
+                    break;
+                };
+                size += bson::encode(&document).len();
+                list.push(Datum::Object(document));
+            }
+            if !list.is_empty() {
+                let (documents, _) = with_ids(list)?;
+                let documents = documents.into_iter().map(Datum::Object).collect();
+                let command = document! { "insert": collection, "documents": Datum::List(documents), "ordered": true };
+                let found = self.answer(&database, &self.marked(ticket, command))?;
+                let count = found.get("n").and_then(Datum::as_i64).unwrap_or(0);
+                stored += u64::try_from(count).unwrap_or(0);
+                if let Some(Datum::List(errors)) = found.get("writeErrors")
+                    && let Some(Datum::Object(first)) = errors.first()
+                {
+                    let code = first.get("code").and_then(Datum::as_i64).unwrap_or(0) as i32;
+                    let said = first.get("errmsg").and_then(Datum::as_text);
+                    let mut error = of_code(code, "", said.unwrap_or_default());
+                    let open = self.bearings.transaction.is_some();
+                    self.failed.set(open);
+                    let words = error.advice.as_deref().unwrap_or(&error.message);
+                    error.advice = Some(match open {
+                        true => words.to_string(),
+                        false => format!(
+                            "{stored} of the documents went in before this one was refused: {words}"
+                        ),
+                    });
+                    return Err(error);
+                }
+            }
+            if ended {
+                return Ok(stored);
+            }
+        }
+    }
+
     pub(super) fn definition(&mut self, statement: &Statement) -> Result<Outcome, EngineError> {
         use idle_tide_lang::flow::ast::Definition as D;
         let Statement::Definition(definition) = statement else {
