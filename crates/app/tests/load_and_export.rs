@@ -255,9 +255,7 @@ fn what_does_not_fit_is_told_with_its_line_and_nothing_is_half_there() {
         assert_eq!(beside, "id,level\n5001,low\n5002\n", "{family}");
         assert_eq!(
             at.rows("select count(*), sum(level) from levels"),
-            "5000,224910.0\n"
-                .replace(".0", if family == "sqlite" { "" } else { ".0" })
-                .replace("224910", &sum()),
+            format!("5000,{}.0\n", sum()),
             "{family}"
         );
 
@@ -319,14 +317,15 @@ fn collections_take_documents_and_rows() {
     let folder = tempfile::tempdir().expect("a folder");
     let dir = folder.path();
     std::fs::create_dir(dir.join("docs")).expect("a folder");
-    let documents = "{\"_id\":1,\"note\":\"fog\",\"at\":{\"$date\":\"2031-03-01T05:12:00Z\"},\"n\":{\"$numberDecimal\":\"1.50\"}}\n{\"_id\":2,\"big\":{\"$numberLong\":\"9007199254740993\"},\"list\":[1,{\"a\":null}]}\n";
+    write(dir, "docs/other.jsonl", "{\"_id\":1}\n");
+    let documents = "{\"_id\":1,\"note\":\"fog\",\"at\":{\"$date\":\"2031-03-01T05:12:00Z\"},\"n\":{\"$numberDecimal\":\"1.50\"}}\n{\"_id\":2,\"big\":9007199254740993,\"list\":[1,{\"a\":null}]}\n";
     write(dir, "log.jsonl", documents);
     write(
         dir,
         "rows.csv",
         "_id,place.port,place.quay,seen\n1,Old Quay,N,2031-03-01 10:00\n2,Grey Point,,\n",
     );
-    let address = dir.join("docs").display().to_string();
+    let address = format!("docs:{}", dir.join("docs").display());
     let at = At {
         dir,
         address: &address,

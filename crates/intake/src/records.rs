@@ -227,11 +227,7 @@ fn of_columns(path: &Path, take: &mut Take<'_>) -> Result<(), Trouble> {
                 }
                 Field::Str(text) => fields.push(text.as_bytes(), Mark::Quoted),
                 field => {
-                    let mut text = plain(field, *of);
-                    if text.is_empty() {
-                        text = "null".into();
-                    }
-                    fields.push(text.as_bytes(), Mark::Quoted);
+                    fields.push(plain(field, *of).as_bytes(), Mark::Quoted);
                 }
             }
         }
@@ -244,23 +240,20 @@ fn of_columns(path: &Path, take: &mut Take<'_>) -> Result<(), Trouble> {
 
 /// A value of a Parquet file as a text of its type.
 fn plain(field: &Field, of: ColumnType) -> String {
-    match datum(field) {
-        Datum::Object(_) | Datum::List(_) => extended::text_of(&datum(field), Json::Relaxed),
-        _ => match field {
-            Field::Bytes(bytes) => ValueRef::Bytes(bytes.data()).plain(),
-            Field::Double(number) => ValueRef::Float(*number).plain(),
-            Field::Float(number) => {
-                ValueRef::Float(number.to_string().parse().unwrap_or_default()).plain()
-            }
-            Field::Date(days) => {
-                day_of(i64::from(*days)).map_or(String::new(), |day| day.to_string())
-            }
-            Field::TimeMillis(at) => time_of(i64::from(*at) * 1_000),
-            Field::TimeMicros(at) => time_of(*at),
-            Field::TimestampMillis(at) => moment_of(at.saturating_mul(1_000), of),
-            Field::TimestampMicros(at) => moment_of(*at, of),
-            other => other.to_string(),
-        },
+    match field {
+        Field::Group(_) | Field::ListInternal(_) | Field::MapInternal(_) => {
+            extended::text_of(&datum(field), Json::Relaxed)
+        }
+        Field::Bytes(bytes) => ValueRef::Bytes(bytes.data()).plain(),
+        Field::Double(number) => ValueRef::Float(*number).plain(),
+        // The digits that tell it from others of its size.
+        Field::Float(number) => number.to_string(),
+        Field::Date(days) => day_of(i64::from(*days)).map_or(String::new(), |day| day.to_string()),
+        Field::TimeMillis(at) => time_of(i64::from(*at) * 1_000),
+        Field::TimeMicros(at) => time_of(*at),
+        Field::TimestampMillis(at) => moment_of(at.saturating_mul(1_000), of),
+        Field::TimestampMicros(at) => moment_of(*at, of),
+        other => other.to_string(),
     }
 }
 
@@ -306,6 +299,7 @@ fn datum(field: &Field) -> Datum {
         Field::Long(number) => Datum::Long(*number),
         Field::Double(number) => Datum::Double(*number),
         Field::Float(number) => Datum::Double(f64::from(*number)),
+        Field::Str(text) => Datum::Text(text.as_str().into()),
         Field::Group(row) => {
             let fields = row
                 .get_column_iter()
@@ -315,12 +309,15 @@ fn datum(field: &Field) -> Datum {
         Field::ListInternal(list) => Datum::List(list.elements().iter().map(datum).collect()),
         Field::MapInternal(map) => {
             let pairs = map.entries().iter().map(|(key, value)| {
-                let key = plain(key, ColumnType::Text);
-                (key.trim_matches('"').to_string(), datum(value))
+                let key = match key {
+                    Field::Str(text) => text.clone(),
+                    other => plain(other, ColumnType::Text),
+                };
+                (key, datum(value))
             });
             Datum::Object(pairs.collect())
         }
-        other => Datum::Text(plain(other, ColumnType::Text).trim_matches('"').into()),
+        other => Datum::Text(plain(other, ColumnType::Text).as_str().into()),
     }
 }
 
@@ -423,8 +420,8 @@ pub(crate) fn is_null(bytes: &[u8], mark: Mark, of: ColumnType, null: Option<&st
     match mark {
         Mark::Null | Mark::Missing => true,
         Mark::Text => false,
-        // Nothing is a text only.
-        Mark::Quoted => bytes.is_empty() && of != ColumnType::Text,
+        // Nothing is a text, or no bytes, only.
+        Mark::Quoted => bytes.is_empty() && !matches!(of, ColumnType::Text | ColumnType::Bytes),
         Mark::Plain => match null {
             Some(null) => bytes == null.as_bytes() || bytes.is_empty() && of != ColumnType::Text,
             None => bytes.is_empty(),

@@ -183,6 +183,8 @@ impl<W: Write> RowWriter for Separated<W> {
                 Encoded::Integer(i) => ValueRef::Integer(i).write_plain(buffer),
                 Encoded::Float(f) => ValueRef::Float(f).write_plain(buffer),
                 Encoded::Boolean(b) => ValueRef::Boolean(b).write_plain(buffer),
+                // No bytes are no null.
+                Encoded::Bytes([]) => buffer.extend_from_slice(b"\"\""),
                 Encoded::Bytes(bytes) => ValueRef::Bytes(bytes).write_plain(buffer),
             }
         }
