@@ -153,9 +153,12 @@ pub struct Run {
     pub server: Server,
     /// Statements, or commands that begin with /
     pub statements: Vec<String>,
-    /// Run the statements of a file; - is standard input
+    /// Run the statements of a file, or the blocks of a diary (.md); - is standard input
     #[arg(long, value_name = "FILE", conflicts_with = "statements")]
     pub file: Option<PathBuf>,
+    /// With a diary as the file: compare every result with the recorded one
+    #[arg(long, requires = "file")]
+    pub check: bool,
     /// Give :?NAME in statements (:NAME in flows) a value: a number, a text, null, a list [1, 2]
     #[arg(long = "param", value_name = "NAME=VALUE", value_parser = parameter)]
     pub parameters: Vec<(String, String)>,

@@ -4,6 +4,7 @@
 
 pub mod app;
 pub mod calls;
+pub mod checking;
 pub mod cli;
 pub mod cli_layout;
 pub mod clipboard;

@@ -11,6 +11,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use idle_tide_core::{Column, RowBatch};
+use idle_tide_desk::diary::{Block, Came, blocks, differences, orders};
 use idle_tide_desk::export::{Replacing, Results, Streaming, Watch, write_sheet};
 use idle_tide_desk::replacing::same_file;
 use idle_tide_desk::{Content, Desk, Event, Options, Request, State, Wanted};
@@ -24,6 +25,7 @@ use idle_tide_lang::statement::{Effect, summary};
 use idle_tide_lang::{Dialect, binary, parameter};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 
+use crate::checking::{Gather, Gathered, of_sheet};
 use crate::cli::{self, Kept, Run, tell as say};
 use crate::guide;
 use crate::keys::Keymap;
@@ -42,11 +44,13 @@ pub mod exit {
     pub const TOO_LONG: i32 = 6;
     /// The results cannot be written.
     pub const NOT_WRITTEN: i32 = 7;
+    /// Results are not what was recorded.
+    pub const DIFFERS: i32 = 8;
 
     /// The codes in words.
     pub const WORDS: &str = "Exit codes: 0 all went well; 1 a statement was refused; 2 the command line is wrong; \
 3 the source cannot be opened; 4 it was asked about and nobody said yes; 5 the connection was lost; \
-6 --timeout was met; 7 the results cannot be written; 128 and more: stopped by that signal.";
+6 --timeout was met; 7 the results cannot be written; 8 results are not those of the diary; 128 and more: stopped by that signal.";
 
     /// The code of having written something.
     pub fn of_output(done: std::io::Result<()>) -> i32 {
@@ -251,6 +255,8 @@ struct Session {
     remarks: Arc<Mutex<Vec<String>>>,
     /// Whether rows beyond the limit are read to the end, since to stop would end a transaction.
     drains: Arc<AtomicBool>,
+    /// Results that are compared instead of written.
+    gathered: Gathered,
 }
 
 /// Runs; answers the exit code.
@@ -368,6 +374,7 @@ fn start(run: &Run) -> Result<i32, Stop> {
         bytes: 0,
     })));
     let (remarks, drains) = (Arc::<Mutex<Vec<String>>>::default(), Arc::default());
+    let gathered = Gathered::default();
     let events = sender;
     let stream = output.clone();
     let desk = Desk::new(
@@ -379,7 +386,12 @@ fn start(run: &Run) -> Result<i32, Stop> {
             stream: Some(Box::new({
                 let (layout, limit) = (layout.clone(), run.limit);
                 let (remarks, drains) = (Arc::clone(&remarks), Arc::clone(&drains));
+                let gathered = Arc::clone(&gathered);
                 move || {
+                    let is_checked = gathered.lock().is_ok_and(|all| all.is_some());
+                    if is_checked {
+                        return Box::new(Gather::new(Arc::clone(&gathered)));
+                    }
                     let streaming = Streaming::new(layout.clone(), stream.clone());
                     Box::new(First {
                         inner: streaming,
@@ -408,6 +420,7 @@ fn start(run: &Run) -> Result<i32, Stop> {
         used: HashSet::new(),
         remarks,
         drains,
+        gathered,
     };
     let code = session.all(run, input)?;
     let unused = session.parameters.iter().map(|(name, _)| name.clone());
@@ -580,6 +593,13 @@ impl Session {
             self.quiet("begin")?;
         }
         let mut from_input = match input {
+            Some(reader) if is_diary(run) => {
+                let blocks = read_diary(reader, run)?;
+                if run.check {
+                    return self.check(run, blocks);
+                }
+                from_blocks(blocks, run, self.desk.dialect())
+            }
             Some(reader) => {
                 let name = run
                     .file
@@ -657,6 +677,105 @@ impl Session {
             }
         }
         Ok(code)
+    }
+
+    /// Runs the blocks of a diary and compares what they come to with what was recorded.
+    fn check(&mut self, run: &Run, blocks: Vec<Block>) -> Result<i32, Stop> {
+        let (all, mut differ) = (blocks.len() as u64, 0);
+        for block in blocks {
+            let (results, refused, changed) = match self.again(&block)? {
+                Ok(came) => came,
+                Err(Ended::Interrupted(signal)) => return Ok(128 + signal),
+                Err(_) => return Ok(exit::TOO_LONG),
+            };
+            let mut lines = Vec::new();
+            match (block.refused, &refused) {
+                (true, None) => lines.push("it was refused, and is not any more".to_string()),
+                (false, Some(words)) => lines.push(format!("it is refused now: {words}")),
+                _ => {}
+            }
+            if let Some(recorded) = block.changed.filter(|count| Some(*count) != changed) {
+                let now = changed.map_or("none".into(), |count| counted(count, "row"));
+                lines.push(format!("{now} changed now, and {recorded} recorded"));
+            }
+            let ordered = orders(&block.text, self.desk.dialect());
+            for (at, recorded) in block.results.iter().enumerate() {
+                match results.get(at) {
+                    Some(came) => lines.extend(differences(recorded, came, ordered)),
+                    None if recorded.count == Some(0) || refused.is_some() => {}
+                    None => lines.push("it gives no result any more".into()),
+                }
+            }
+            if lines.is_empty() {
+                continue;
+            }
+            differ += 1;
+            let place = run.file.as_deref().unwrap_or(Path::new("")).display();
+            let text = crate::app::one_line(&block.text, 80);
+            let mut words = format!("{place}, line {}: {text}\n", block.line);
+            for line in lines {
+                words.push_str(&format!("  {line}\n"));
+            }
+            let mut out = self.output.clone();
+            out.write_all(words.as_bytes()).map_err(|error| {
+                stop(exit::NOT_WRITTEN, format!("It cannot be written: {error}."))
+            })?;
+        }
+        if differ == 0 {
+            if !self.quiet {
+                say(&format!(
+                    "{} came to what was recorded.",
+                    counted(all, "block")
+                ));
+            }
+            return Ok(0);
+        }
+        say(&format!(
+            "{differ} of {} did not come to what was recorded.",
+            counted(all, "block")
+        ));
+        Ok(exit::DIFFERS)
+    }
+
+    /// Runs a block of a diary: its results, why it was refused, how many rows it changed; or what stopped it.
+    #[allow(clippy::type_complexity)]
+    fn again(
+        &mut self,
+        block: &Block,
+    ) -> Result<Result<(Vec<Came>, Option<String>, Option<u64>), Ended>, Stop> {
+        let (mut results, mut refused, mut changed) = (Vec::new(), None, None);
+        let texts = std::slice::from_ref(&block.text);
+        let mut pieces = from_arguments(texts, self.desk.dialect());
+        while let Some(piece) = pieces(self.desk.dialect()) {
+            let (text, is_command, _) = piece?;
+            let given = self.given(&text);
+            let before = self.desk.entries().len();
+            if let Ok(mut gathered) = self.gathered.lock() {
+                *gathered = Some(Vec::new());
+            }
+            self.desk.submit_piece(&text, is_command, given);
+            if let Some(ended) = self.wait() {
+                return Ok(Err(ended));
+            }
+            self.desk.take_returned();
+            self.desk.take_request();
+            if let Ok(mut gathered) = self.gathered.lock() {
+                results.extend(gathered.take().unwrap_or_default());
+            }
+            for entry in self.desk.entries().get(before..).unwrap_or_default() {
+                match &entry.content {
+                    Content::Failure(failure) => refused = Some(failure.headline.clone()),
+                    _ if entry.state == State::NotRun => {
+                        refused = Some("it was asked about, and nobody said yes".into());
+                    }
+                    Content::Rows(sheet) => results.push(of_sheet(sheet)),
+                    _ => {}
+                }
+                let count = entry.outcome.as_ref().and_then(|outcome| outcome.changed);
+                changed = count.or(changed);
+            }
+        }
+        Ok(Ok((results, refused, changed)))
     }
 
     /// Puts an output file in its place if all went well.
@@ -1014,6 +1133,54 @@ fn from_arguments(statements: &[String], dialect: &'static Dialect) -> Input {
             if std::mem::replace(&mut empty, true) {
                 return Some(Err(format!("{place}There is nothing to run in it.").into()));
             }
+        }
+    })
+}
+
+/// Whether the file is a diary.
+fn is_diary(run: &Run) -> bool {
+    let ending = run.file.as_deref().and_then(Path::extension);
+    run.check || ending.is_some_and(|ending| ending.eq_ignore_ascii_case("md"))
+}
+
+fn read_diary(mut reader: Box<dyn Read>, run: &Run) -> Result<Vec<Block>, Stop> {
+    let name = run.file.as_deref().unwrap_or(Path::new("")).display();
+    let mut text = String::new();
+    reader
+        .read_to_string(&mut text)
+        .map_err(|error| format!("{name} cannot be read: {error}."))?;
+    let list = blocks(&text);
+    if list.is_empty() {
+        return Err(format!(
+            "{name} has no block that runs: one that begins with ```sql, ```flow or ```command."
+        )
+        .into());
+    }
+    Ok(list)
+}
+
+/// The blocks of a diary, one after the other.
+fn from_blocks(list: Vec<Block>, run: &Run, dialect: &'static Dialect) -> Input {
+    let name = run
+        .file
+        .as_deref()
+        .unwrap_or(Path::new(""))
+        .display()
+        .to_string();
+    let mut list = list.into_iter();
+    let mut now: Option<(u64, Input)> = None;
+    Box::new(move |current| {
+        loop {
+            if let Some((line, pieces)) = &mut now
+                && let Some(piece) = pieces(current)
+            {
+                let line = *line;
+                return Some(piece.map(|(text, is_command, _)| {
+                    (text, is_command, format!("{name}, line {line}: "))
+                }));
+            }
+            let block = list.next()?;
+            now = Some((block.line, from_arguments(&[block.text], dialect)));
         }
     })
 }

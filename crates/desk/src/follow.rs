@@ -209,7 +209,7 @@ pub fn step(
 mod tests {
     use super::*;
     use idle_tide_core::catalog::{Field, Kind, Link};
-    use idle_tide_lang::dialect::{FLOW, MARIADB, POSTGRES, SQLITE};
+    use idle_tide_lang::dialect::{FLOW, SQLITE};
 
     fn catalog() -> Catalog {
         let table = |name: &str, key: &str, others: &[&str]| {

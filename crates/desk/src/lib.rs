@@ -13,6 +13,7 @@ pub mod clipboard;
 mod count;
 pub mod covering;
 mod desk;
+pub mod diary;
 mod draft;
 mod entries;
 pub mod entry;

@@ -953,7 +953,9 @@ impl Task for Load {
             let mut failure = statement::failure(turn, "", &error);
             failure.place = None;
             failure.corrections.clear();
-            failure.headline = format!("{} {kept}", failure.headline).trim_end().to_string();
+            failure.headline = format!("{} {kept}", failure.headline)
+                .trim_end()
+                .to_string();
             return failure.into();
         }
         let mut page = Page::new();

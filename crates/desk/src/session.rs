@@ -540,6 +540,8 @@ pub(crate) struct Services {
     pub(crate) default_writes: Writes,
     /// Which names are covered.
     pub(crate) covering: Covering,
+    /// The diary that is kept.
+    pub(crate) diary: Option<crate::diary::Diary>,
     /// Servers found on this machine, and which saved sources answer.
     pub(crate) found: (Vec<Found>, Vec<(String, bool)>),
     /// Whether this machine is being looked at.

@@ -142,6 +142,7 @@ pub static COMMANDS: &[Command] = &[
     command!("columns", "[NAME ...] [--hide NAME] [--all]", "read", &[A::Column], (0, MANY), &[ OptionSpec { name: "hide", value: Some(A::Column) }, OptionSpec { name: "all", value: None } ], "shows these columns in this order; --hide takes one away, --all brings all back"),
     command!("databases", "[PATTERN] [--full]", "arrive", &[A::Database], (0, 1), &[FULL], "databases of the server; --full adds sizes"),
     command!("definition", "[NAME]", "look around", &[A::Object], (0, 1), &[], "the statements that make an object again, or everything in an order that works"),
+    command!("diary", "[FILE or stop] [--from N] [--to N] [--rows N]", "take away", &[A::File], (0, 1), &[ OptionSpec { name: "from", value: Some(A::Number) }, OptionSpec { name: "to", value: Some(A::Number) }, OptionSpec { name: "rows", value: Some(A::Number) } ], "keeps a record of this session from now on, or of earlier entries, as Markdown that runs again and checks its results"),
     command!("edit", "[N]", "write", &[A::Entry], (0, 1), &[], "opens the statement, or that of entry N, in your editor"),
     command!("entries", "", "entries", &[], (0, 0), &[], "all entries of this session and statements of earlier ones"),
     command!("export", "FILE or \"| PROGRAM\" [--as FORMAT] [--replace] [--revealed] [options of the format]", "take away", &[A::File], (1, 1), EXPORT, "writes all rows of the current result to a file, or gives them to a program; a drawing as svg, pdf or text"),

@@ -120,6 +120,7 @@ impl Desk {
                 }),
                 memory: Budget::new(ALL_MEMORY),
                 stream: options.stream,
+                diary: None,
                 default_writes: options.writes,
                 covering: Covering::of(covered),
                 found: Default::default(),
@@ -272,6 +273,28 @@ impl Desk {
             } else {
                 at += 1;
             }
+        }
+        self.record();
+    }
+
+    /// Puts what has ended into the diary, in its order.
+    fn record(&mut self) {
+        let Some(diary) = &mut self.services.diary else {
+            return;
+        };
+        while let Some(entry) = self.entries.all().get(diary.at) {
+            if entry.session == diary.session {
+                if !crate::diary::has_ended(entry) {
+                    break;
+                }
+                let session = self.sessions.iter().find(|s| s.number == entry.session);
+                let dialect = session.map_or(&idle_tide_lang::dialect::SQLITE, |s| s.dialect);
+                diary.add(entry, dialect);
+            }
+            diary.at += 1;
+        }
+        if let Some(words) = diary.trouble() {
+            self.say(words, Tone::Danger);
         }
     }
 

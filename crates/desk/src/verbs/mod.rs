@@ -4,6 +4,7 @@
 pub(crate) mod again;
 pub(crate) mod bearings;
 pub(crate) mod clipboard;
+pub(crate) mod diary;
 pub(crate) mod export;
 pub(crate) mod face;
 pub(crate) mod figures;
@@ -69,6 +70,7 @@ static VERBS: &[&dyn Verb] = &[
     &bearings::Bearings,
     &clipboard::AsText,
     &clipboard::Clipboard,
+    &diary::Keeps,
     &export::Export,
     &face::CATALOG,
     &face::CLEAR,

@@ -25,6 +25,23 @@ pub static MARKDOWN: Format = Format {
     },
 };
 
+/// A text as a cell of a table, so that it is read as it was; blanks at its ends too.
+pub fn markdown_text(text: &str) -> String {
+    let mut cell = String::new();
+    let inner = text.trim_matches(' ');
+    let (before, after) = match inner.is_empty() {
+        true => (text.len(), 0),
+        false => {
+            let before = text.len() - text.trim_start_matches(' ').len();
+            (before, text.len() - before - inner.len())
+        }
+    };
+    cell.push_str(&"&#32;".repeat(before));
+    escape(inner, &mut cell);
+    cell.push_str(&"&#32;".repeat(after));
+    cell
+}
+
 /// Keeps rows until it is known which columns are numbers.
 struct Markdown<W> {
     out: W,

@@ -66,7 +66,7 @@ pub use encoding::Encoding;
 pub use html::HTML;
 pub use inserts::SQL;
 pub use json::{CANONICAL, JSON, JSON_LINES, RELAXED};
-pub use markdown::MARKDOWN;
+pub use markdown::{MARKDOWN, markdown_text};
 pub use record::RECORD;
 pub use separated::{CSV, TSV};
 pub use sheet::SHEET;
