@@ -161,7 +161,11 @@ impl App {
             return;
         }
         let text = self.composer.take();
-        self.submit(text.trim());
+        // Rows that are pasted may end with a separator.
+        self.submit(match text.trim_start().starts_with("/load - ") {
+            true => text.trim_start().trim_end_matches('\n'),
+            false => text.trim(),
+        });
     }
 
     pub(super) fn tab(&mut self) {
