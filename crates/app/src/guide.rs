@@ -121,6 +121,7 @@ fn words(topic: &str) -> &'static [&'static str] {
             "Columns whose names look like secrets (password, token, api_key and such; covered in the settings has a list of one's own) and values that have the form of a stored password are covered. /reveal shows them in the current result; /export leaves them covered unless it is told --revealed.",
         ],
         "change" => &[
+            "/load FILE shows what a file holds and how it would go into a table or collection: its columns with types found from all rows, and every line that does not fit, with the reason. --type COLUMN=decimal(12,2), --name COLUMN=NAME, --form COLUMN=dmy (or mdy, comma), --leave-out and --key change a column; --separator, --header, --no-header, --no-quotes, --null, --encoding and --skip-rows how it is read. --go loads it: all or nothing, or in batches with --batch N. --bad skip leaves out what does not fit and writes it beside; --existing skip or replace says what becomes of rows whose key is there. Rows that are pasted below /load - --into NAME are loaded likewise.",
             "An update, a delete, a merge or an insert from a query is looked at before it is kept: it runs in a transaction that nobody else sees, and its rows are shown, of an update before and after, what differs marked. /keep (K while reading) keeps it, /take-back (T) takes it back; after ten minutes, or when the connection or the program ends, it is taken back by itself. Rows of other tables that links and triggers change with it are counted. In the meantime statements that read run, and others are refused.",
             "Inserts of single rows, and writes that name fewer than ten rows by their key, run at once; the rows as they are now stand below. look-from = 1 in the settings looks at these too, hold-minutes says how long a change is held; with 0 none is, and the numbers are asked about instead.",
             "What cannot be taken back is asked about first, with the numbers that would go: drops, truncates, other storage engines, servers without transactions, and changes of more than 100 000 rows before they are held; wherever they stand: in a with, a copy, a block, a text that is run, behind a condition that always holds. On a source of tone danger the name of what goes has to be typed.",
@@ -134,8 +135,11 @@ fn words(topic: &str) -> &'static [&'static str] {
             "What can stand in statements that make databases, tables, indexes, users and roles, or grant rights, from the servers' documentation:",
         ],
         "take away" => &[
-            "/export writes all rows of the current result, with the columns, order and filter you see. The format comes from the file name's ending, or from --as. Documents as json or jsonl keep every kind and are read back the same; --as canonical and --as relaxed are the two forms of Extended JSON, a document a line. A file is replaced only when the new one is whole.",
-            "In CSV null is nothing and empty text is \"\". Bytes are hexadecimal. Text layouts show control characters as marks; the other formats keep them.",
+            "/export writes all rows of the current result, with the columns, order and filter you see. The format comes from the file name's ending, or from --as: csv, tsv, json, jsonl, markdown, html, sql (inserts; --table, --dialect, --create), xlsx, parquet, text, record, raw (one value as its bytes). A file that is there is asked about unless --replace is said, and replaced only when the new one is whole; /export \"| PROGRAM\" gives the rows to a program.",
+            "In CSV null is nothing and empty text is \"\"; --separator, --quote-all, --null and --encoding change how it is written. Bytes are hexadecimal. Text layouts show control characters as marks; the other formats keep them. A spreadsheet keeps 15 digits and days from 1900 on: what it would change stays text, and that is said. An option that says nothing to a format is refused.",
+            "Documents as json or jsonl keep every kind and are read back the same; --as canonical and --as relaxed are the two forms of Extended JSON, a document a line.",
+            "While reading, C copies the current value to the clipboard, or the rows that Space and M mark; in a text it copies the text. /clipboard copies a row, a column, the result or the statement, --as any format that is text. It goes through the terminal, also from far away, and to the system's clipboard where there is one; a terminal does not say whether it took it, and takes 74 kB. /layout shows a result as text to be selected.",
+            "/diary FILE.md keeps a record of this session: each statement, what it came to, its rows (200 of them; --rows N), drawings beside it; --from and --to make one of earlier entries. What is covered stays covered. It is Markdown: idle-tide run SOURCE --file FILE.md runs its blocks again, also those that you write by hand (fenced as sql, flow or command), and --check compares each result with the table below its block: columns by name, rows in order only where the statement orders them, numbers as numbers; … stands for whatever comes, a row of … for further rows.",
         ],
         "conditions" => &[
             "/filter keeps the rows that satisfy a condition over the columns of the result: = <> < <= > >=, and, or, not, in (…), between … and …, like (% any text, _ one character, case counts), is null, is not null, + - * / % and ||.",
@@ -144,7 +148,8 @@ fn words(topic: &str) -> &'static [&'static str] {
         ],
         "shell" => &[
             "idle-tide run SOURCE 'STATEMENT' … runs without a screen: results on standard output, messages on standard error, exit code 0 only if all went well. --file FILE runs a file; without either, statements come from standard input.",
-            "--format NAME is one of the formats of /export; --output FILE; --no-header; --lines. --keep-going goes on after an error, --together makes all one transaction.",
+            "--format NAME is one of the formats of /export, with its options; --output FILE, in whose name {n} is the number of the result; --replace. --param NAME=VALUE gives :?NAME a value (:NAME in flows). --limit N writes the first rows, --timeout SECONDS stops what takes longer, --quiet leaves out everything but results and errors. --keep-going goes on after an error, --together makes all one transaction.",
+            "check, list, about, definition, databases, export and load are calls of their own; completions SHELL and man FOLDER write what their names say. The exit code is 1 if a statement was refused, 2 for a wrong command line, 3 if the source cannot be opened, 4 if something was asked about and nobody said yes, 5 if the connection was lost, 6 for --timeout, 7 if results cannot be written, 8 if they are not those of a diary.",
             "Statements that sweep are refused there unless --writes free is given.",
             "idle-tide SOURCE --first 'STATEMENT' opens the desk and runs something at once.",
         ],
@@ -366,6 +371,23 @@ pub fn search(search: &str, width: usize, keys: &Keymap) -> Page {
         page.say(Tone::Plain, format!("No line of the guide has {search}."));
     }
     page
+}
+
+/// Whether a line of the guide has a word.
+pub fn knows(word: &str, keys: &Keymap) -> bool {
+    let word = word.to_lowercase();
+    let has = |topic: &&str| {
+        let lines = self::page(topic, 96, keys).lines;
+        let mut texts = lines.iter().skip(1).map(Line::text);
+        texts.any(|text| {
+            let mut words = text.split(|c: char| !c.is_alphanumeric() && c != '_');
+            words.any(|other| other.eq_ignore_ascii_case(&word))
+        })
+    };
+    TOPICS
+        .iter()
+        .filter(|topic| **topic != "one page")
+        .any(|topic| has(topic))
 }
 
 /// The whole guide as Markdown, for docs/guide.md.

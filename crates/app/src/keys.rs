@@ -281,6 +281,7 @@ pub static KEYS: &[Key] = &[
     key(P::Sources, "change", "E", "change", true, "", "changes a saved source; saves one that was found"),
     key(P::Sources, "test", "T", "test", true, "", "logs in to a saved source and leaves again"),
     key(P::Sources, "remove", "X", "remove", true, "/close", "removes a saved source, after asking; closes an open session"),
+    key(P::Sources, "practice", "P", "practice server", true, "/practice", "starts the practice server, a stand-in document server with the harbour's documents; stops it where it runs"),
     key(P::Sources, "look", "L", "look again", true, "", "looks again for servers on this machine, and which sources answer"),
     key(P::Sources, "close", "Esc", "closes", true, "", "back"),
     key(P::Form, "fields", "↑ ↓", "fields", true, "", "the field before, after; Tab too"),

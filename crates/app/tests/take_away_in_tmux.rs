@@ -37,7 +37,8 @@ fn a_file_comes_in_and_goes_out_in_every_format() {
     }
     t.line("select * from levels order by id limit 3;");
     t.until("row 3");
-    for format in FORMATS {
+    // Raw is for one value.
+    for format in FORMATS.iter().filter(|format| format.name != "raw") {
         t.line(&format!("/export ~/out.{0} --as {0}", format.name));
         t.until(&format!("3 rows as {}", format.label));
         assert!(

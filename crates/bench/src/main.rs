@@ -1,12 +1,13 @@
 //! Measures Idle Tide against the bare driver in the same run, each measurement in a process of its own so that
 //! its peak memory is its own. Prints a table; exits with 1 when a ratio is above its bound. `--servers` measures
-//! only against the servers, `--catalog` only what large catalogs take, `--documents` only the rows on documents,
+//! only against the servers, `--travel` only files in and out, `--catalog` only what large catalogs take, `--documents` only the rows on documents,
 //! `--scaling` only how work grows with its input.
 
 mod documents;
 mod scaling;
 mod screen;
 mod served;
+mod travel;
 mod work;
 
 use std::path::Path;
@@ -137,6 +138,41 @@ const ROWS: &[Row] = &[
         memory: Some(64),
     },
     Row {
+        what: "the same to JSON lines",
+        ours: "away:jsonl",
+        bare: "decode",
+        ratio: 1.3,
+        memory: Some(64),
+    },
+    Row {
+        what: "the same to Markdown",
+        ours: "away:markdown",
+        bare: "decode",
+        ratio: 1.5,
+        memory: Some(64),
+    },
+    Row {
+        what: "the same to aligned text",
+        ours: "away:text",
+        bare: "decode",
+        ratio: 1.5,
+        memory: Some(64),
+    },
+    Row {
+        what: "the same to Parquet",
+        ours: "away:parquet",
+        bare: "decode",
+        ratio: 2.0,
+        memory: Some(64),
+    },
+    Row {
+        what: "the same to a spreadsheet",
+        ours: "away:xlsx",
+        bare: "decode",
+        ratio: 4.0,
+        memory: Some(256),
+    },
+    Row {
         what: "the same into a result, scrolled to the end",
         ours: "result",
         bare: "decode",
@@ -156,6 +192,20 @@ const ROWS: &[Row] = &[
         bare: "count-lines",
         ratio: 2.0,
         memory: Some(16),
+    },
+    Row {
+        what: "loading a CSV of 1 M rows into SQLite, against bare prepared inserts",
+        ours: "bring:load",
+        bare: "bring:bare",
+        ratio: 1.3,
+        memory: Some(64),
+    },
+    Row {
+        what: "finding the types of a CSV of 1 GB, against splitting it with the csv crate",
+        ours: "bring:types",
+        bare: "bring:split",
+        ratio: 2.0,
+        memory: Some(64),
     },
 ];
 
@@ -263,6 +313,27 @@ const SERVED: &[Row] = &[
         ratio: 2.0,
         memory: None,
     },
+    Row {
+        what: "loading a CSV of 1 M rows into PostgreSQL, against bare copy",
+        ours: "postgres:load",
+        bare: "postgres:put",
+        ratio: 1.2,
+        memory: Some(64),
+    },
+    Row {
+        what: "loading a CSV of 1 M rows into MariaDB, against bare inserts of several rows",
+        ours: "mariadb:load",
+        bare: "mariadb:put",
+        ratio: 1.3,
+        memory: Some(64),
+    },
+    Row {
+        what: "loading a CSV of 1 M rows into MySQL, against bare inserts of several rows",
+        ours: "mysql:load",
+        bare: "mysql:put",
+        ratio: 1.3,
+        memory: Some(64),
+    },
 ];
 
 fn main() {
@@ -273,7 +344,7 @@ fn main() {
             .map(Some)
             .or_else(|| documents::run(name, dir));
         let counted = counted.unwrap_or_else(|| {
-            if !served::run(name, dir) {
+            if !travel::run(name, dir) && !served::run(name, dir) {
                 work::run(name, dir);
             }
             None
@@ -293,8 +364,11 @@ fn main() {
     if everything || only_scaling {
         scaling::prepare(dir.path());
     }
-    if everything {
+    let only_travel = arguments.iter().any(|argument| argument == "--travel");
+    let everything = everything && !only_travel;
+    if everything || only_travel {
         work::prepare(dir.path());
+        travel::prepare(dir.path());
     }
     let harbour = (everything || only_documents).then(|| documents::prepare(dir.path()));
     if servers && !only_catalog {
@@ -308,7 +382,13 @@ fn main() {
         "| what | ours, fastest | bare, fastest | ratio, median of pairs | bound | peak memory | bound |"
     );
     println!("|---|---|---|---|---|---|---|");
-    let files = if everything { ROWS } else { &[] };
+    let travels = |row: &&Row| {
+        let names = ["away:", "bring:", "export"];
+        let moved =
+            |name: &str| names.iter().any(|n| name.starts_with(n)) || name.ends_with(":load");
+        !only_travel || moved(row.ours)
+    };
+    let files = if everything || only_travel { ROWS } else { &[] };
     let documents = if harbour.is_some() { DOCUMENTS } else { &[] };
     let served = match (servers, only_catalog) {
         (false, _) => &[],
@@ -320,8 +400,12 @@ fn main() {
     } else {
         &[]
     };
-    for row in files.iter().chain(documents).chain(scaling).chain(served) {
+    let all = files.iter().chain(documents).chain(scaling).chain(served);
+    for row in all.filter(travels) {
         if row.ours.starts_with("mysql:") && !served::is_there("mysql") {
+            continue;
+        }
+        if row.ours.ends_with(":load") && !dir.path().join("rows.csv").exists() {
             continue;
         }
         // What disturbs a run only makes it slower: a row that is above its bound is measured again.

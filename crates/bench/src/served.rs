@@ -175,6 +175,13 @@ pub fn run(name: &str, dir: &Path) -> bool {
         "questions" => questions(port(family)),
         "hold" => drop(hold(family, port(family), CHANGE, Writes::Ask)),
         "twice" => twice(family),
+        "load" => {
+            let mut c = connect(&url(family, port(family)));
+            c.run(1, "drop table if exists loaded", &mut Nowhere)
+                .expect("gone");
+            crate::travel::load(c, &dir.join("rows.csv"));
+        }
+        "put" => put(family, dir),
         "export" => export(family, dir),
         "decode" if family == "postgres" => postgres(port(family), None),
         "decode" => mariadb(port(family), None),
@@ -263,6 +270,72 @@ fn export(family: &str, dir: &Path) {
     Sink::end(&mut sink).expect("ends");
     let whole = file.lock().expect("file").take().expect("file");
     assert!(whole.commit().expect("in place") > 50_000_000);
+}
+
+/// The bare driver: copy where there is one, else inserts of a thousand rows in one transaction.
+fn put(family: &str, dir: &Path) {
+    let text = std::fs::read_to_string(dir.join("rows.csv")).expect("there");
+    runtime().block_on(async {
+        if family == "postgres" {
+            use futures_util::SinkExt;
+            let client = bare_client(port(family), "bench").await;
+            client
+                .batch_execute("drop table if exists loaded")
+                .await
+                .expect("gone");
+            client
+                .batch_execute(crate::travel::MAKE)
+                .await
+                .expect("made");
+            let into = client
+                .copy_in("copy loaded from stdin (format csv, header)")
+                .await;
+            let mut into = pin!(into.expect("begun"));
+            for part in text.as_bytes().chunks(64 * 1024) {
+                into.send(bytes::Bytes::copy_from_slice(part))
+                    .await
+                    .expect("sent");
+            }
+            assert_eq!(into.finish().await.expect("in"), 1_000_000);
+            return;
+        }
+        let mut conn = bare_mariadb(family).await;
+        let make = crate::travel::MAKE.replace("timestamp", "datetime");
+        for sql in ["drop table if exists loaded", &make, "begin"] {
+            conn.query_drop(sql).await.expect("done");
+        }
+        let mut reader = csv::Reader::from_reader(text.as_bytes());
+        let mut record = csv::StringRecord::new();
+        let mut statement = String::new();
+        let mut count = 0;
+        while reader.read_record(&mut record).expect("a row") {
+            statement.push_str(if statement.is_empty() {
+                "insert into loaded values ("
+            } else {
+                ", ("
+            });
+            for (at, value) in record.iter().enumerate() {
+                let comma = if at > 0 { ", " } else { "" };
+                statement.push_str(comma);
+                match (at, value) {
+                    (_, "") => statement.push_str("null"),
+                    (0 | 4 | 5 | 6, number) => statement.push_str(number),
+                    (_, text) => {
+                        statement.push('\'');
+                        statement.push_str(text);
+                        statement.push('\'');
+                    }
+                }
+            }
+            statement.push(')');
+            count += 1;
+            if count % 1_000 == 0 {
+                conn.query_drop(&statement).await.expect("in");
+                statement.clear();
+            }
+        }
+        conn.query_drop("commit").await.expect("kept");
+    });
 }
 
 fn runtime() -> tokio::runtime::Runtime {

@@ -146,6 +146,8 @@ impl Write for Shared {
     }
 }
 
+impl idle_tide_desk::export::Results for Shared {}
+
 pub fn until(desk: &mut Desk, inbox: &Receiver<Event>, done: impl Fn(&Desk) -> bool) {
     while !done(desk) {
         desk.handle(inbox.recv().expect("an event"));

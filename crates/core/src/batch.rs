@@ -114,6 +114,11 @@ impl RowBatch {
         self.open = self.bytes.len();
     }
 
+    /// Takes back what was appended of a row that is not ended.
+    pub fn drop_open_row(&mut self) {
+        self.bytes.truncate(self.open);
+    }
+
     /// Appends a row that is a document. All rows of a batch are documents or none is.
     #[inline]
     pub fn push_document(&mut self, document: &[u8]) {

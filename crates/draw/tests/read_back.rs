@@ -4,7 +4,7 @@ use std::io::Cursor;
 
 use calamine::{Data, Reader, Xlsx};
 use idle_tide_core::{Column, RowBatch, ValueRef};
-use idle_tide_draw::export::{CSV, HTML, MARKDOWN, PARQUET, SHEET, SQL, writer};
+use idle_tide_draw::export::{CSV, HTML, MARKDOWN, PARQUET, RAW, SHEET, SQL, writer};
 use idle_tide_draw::{Format, Layout};
 use parquet::file::reader::{FileReader, SerializedFileReader};
 use parquet::record::Field;
@@ -210,6 +210,24 @@ fn pages_and_tables_hold_the_text_and_nothing_of_it_is_markup() {
         }
     }
     assert_eq!(texts[11 + 3], HARD.replace('\t', "\u{fffd}"));
+}
+
+#[test]
+fn one_value_leaves_as_its_bytes() {
+    let raw = |rows: &[&[u8]]| {
+        let mut out = Vec::new();
+        let mut made = writer(Layout::of(&RAW), &mut out);
+        made.columns(&[Column::named("picture")]).expect("columns");
+        let mut batch = RowBatch::new();
+        rows.iter()
+            .for_each(|row| batch.push_row([ValueRef::Bytes(row)]));
+        let done = made.rows(&batch).and_then(|()| made.finish());
+        drop(made);
+        done.map(|()| out).map_err(|error| error.to_string())
+    };
+    assert_eq!(raw(&[&[0, 255, b'\n']]), Ok(vec![0, 255, b'\n']));
+    assert!(raw(&[b"a", b"b"]).is_err_and(|words| words.contains("one value")));
+    assert!(raw(&[]).is_err());
 }
 
 #[test]

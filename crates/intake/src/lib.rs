@@ -11,7 +11,7 @@ mod separated;
 pub use convert::{FORMS, Form};
 pub use file::{Encoding, Kind, Spooled, spool};
 pub use look::{Asked, ColumnPlan, Proposal, Shape, check, look};
-pub use records::{Batch, documents, rows};
+pub use records::{Batch, Refuse, documents, rows};
 pub use separated::Separated;
 
 /// A line, or a document, that does not fit.
@@ -122,6 +122,11 @@ impl Fields {
 
     fn end(&mut self, mark: Mark) {
         self.ends.push((self.bytes.len(), mark));
+    }
+
+    /// Whether a NUL is among the bytes.
+    pub(crate) fn has_nul(&self) -> bool {
+        memchr::memchr(0, &self.bytes).is_some()
     }
 
     /// A field; nothing where the row has fewer.

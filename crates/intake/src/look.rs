@@ -57,8 +57,10 @@ pub struct Proposal {
     pub columns: Vec<ColumnPlan>,
     /// What stands for null beside nothing at all.
     pub null: Option<String>,
-    /// Whether the database keeps no NUL in a text.
+    /// Whether the database keeps no NUL in a text, and whether there is one.
     pub no_nul: bool,
+    /// Whether a text holds a NUL.
+    pub has_nul: bool,
     /// Rows that were looked at, and whether these are all.
     pub rows: u64,
     /// Whether all rows were looked at.
@@ -146,6 +148,7 @@ pub fn look(
         columns: Vec::new(),
         null: asked.null.clone(),
         no_nul: false,
+        has_nul: false,
         rows: 0,
         whole: true,
         bad: Vec::new(),
@@ -159,11 +162,14 @@ pub fn look(
         let names = names.collect();
         seen = gather(file, &mut proposal, names, stopped)?;
     }
-    settle(&mut proposal, seen, path)?;
+    let in_doubt = settle(&mut proposal, seen, path)?;
     if proposal.columns.is_empty() {
         return Err(Trouble("The file has no columns.".into()));
     }
-    check(path, &mut proposal, stopped)?;
+    // Where every value is known to fit there is nothing to be found.
+    if in_doubt || !proposal.whole {
+        check(path, &mut proposal, stopped)?;
+    }
     Ok(proposal)
 }
 
@@ -182,6 +188,8 @@ struct Column {
 struct Gathered {
     columns: Vec<Column>,
     not_utf8: bool,
+    /// Whether something was none of the rows.
+    has_bad: bool,
 }
 
 const FORMS: [Form; 3] = [Form::CommaDecimal, Form::DayFirst, Form::MonthFirst];
@@ -226,9 +234,9 @@ fn gather(
 ) -> Result<Gathered, Trouble> {
     let mut seen = Gathered {
         columns: names.iter().map(|name| Column::named(name)).collect(),
-        not_utf8: false,
+        ..Gathered::default()
     };
-    proposal.rows = 0;
+    (proposal.rows, proposal.has_nul) = (0, false);
     let null = proposal.null.clone();
     let whole = file.size <= WHOLE;
     let kind = proposal.shape.kind;
@@ -237,9 +245,10 @@ fn gather(
         proposal.rows = rows;
         return Ok(seen);
     }
-    let (mut rows, mut all) = (0, true);
+    let (mut rows, mut all, mut nul) = (0, true, false);
     fields(file.path(), &proposal.shape, &names, &mut |came| {
         let Seen::Row(fields, known) = came else {
+            seen.has_bad = true;
             return Ok(true);
         };
         rows += 1;
@@ -258,8 +267,10 @@ fn gather(
                 seen.columns.push(new);
             }
         } else if fields.len() != seen.columns.len() {
+            seen.has_bad = true;
             return Ok(true);
         }
+        nul |= fields.has_nul();
         for (at, column) in seen.columns.iter_mut().enumerate() {
             let (bytes, mark) = fields.get(at);
             if crate::records::is_null(bytes, mark, ColumnType::Text, null.as_deref()) {
@@ -276,13 +287,13 @@ fn gather(
         all = whole || rows < SAMPLE;
         Ok(all)
     })?;
-    proposal.rows = rows;
-    proposal.whole = all;
+    (proposal.rows, proposal.whole, proposal.has_nul) = (rows, all, nul);
     Ok(seen)
 }
 
-/// Makes columns of what was seen.
-fn settle(proposal: &mut Proposal, seen: Gathered, path: &Path) -> Result<(), Trouble> {
+/// Makes columns of what was seen; answers whether something may not fit.
+fn settle(proposal: &mut Proposal, seen: Gathered, path: &Path) -> Result<bool, Trouble> {
+    let mut in_doubt = seen.has_bad || seen.not_utf8;
     let told = match proposal.shape.kind {
         Kind::Columnar => columns_of(path)?.0,
         _ => Vec::new(),
@@ -314,8 +325,18 @@ fn settle(proposal: &mut Proposal, seen: Gathered, path: &Path) -> Result<(), Tr
                 (form, column_type) = (found, of);
             }
         }
-        if let Some((_, of)) = told.get(at) {
-            column_type = *of;
+        match told.get(at) {
+            Some((_, of)) => column_type = *of,
+            None => {
+                let all = match form {
+                    Form::Plain => column.evidence.column_type(),
+                    form => {
+                        let at = FORMS.iter().position(|other| *other == form).unwrap_or(0);
+                        column.forms[at].column_type()
+                    }
+                };
+                in_doubt |= all != column_type;
+            }
         }
         let from = match column.name.trim() {
             "" => format!("column_{}", at + 1),
@@ -344,7 +365,7 @@ fn settle(proposal: &mut Proposal, seen: Gathered, path: &Path) -> Result<(), Tr
             examples: column.examples,
         });
     }
-    Ok(())
+    Ok(in_doubt)
 }
 
 /// Reads all rows as they would be loaded, and keeps what does not fit.

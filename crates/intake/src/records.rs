@@ -330,6 +330,9 @@ pub struct Batch {
     pub lines: Vec<u64>,
 }
 
+/// Takes a row that does not fit, with its fields where it could be cut into them.
+pub type Refuse<'a> = dyn FnMut(Bad, Option<&Fields>) -> Result<(), Trouble> + 'a;
+
 /// Bytes of a batch.
 const BATCH: usize = 256 * 1024;
 
@@ -342,7 +345,7 @@ pub fn rows(
     path: &Path,
     proposal: &Proposal,
     take: &mut dyn FnMut(Batch) -> Result<bool, Trouble>,
-    refuse: &mut dyn FnMut(Bad, Option<&Fields>) -> Result<(), Trouble>,
+    refuse: &mut Refuse<'_>,
 ) -> Result<(), Trouble> {
     let mut batch = Batch::default();
     let mut goes_on = true;
@@ -397,21 +400,22 @@ fn convert(
             ..Bad::row(fields.line, why)
         });
     }
-    let mut row = RowBatch::new();
     for (at, column) in columns
         .iter()
         .enumerate()
         .filter(|(_, column)| !column.skip)
     {
         let (bytes, mark) = fields.get(at);
-        value(bytes, mark, column, proposal, &mut row).map_err(|why| Bad {
-            column: Some(column.from.clone()),
-            text: shortened(bytes),
-            ..Bad::row(fields.line, why)
-        })?;
+        if let Err(why) = value(bytes, mark, column, proposal, into) {
+            into.drop_open_row();
+            return Err(Bad {
+                column: Some(column.from.clone()),
+                text: shortened(bytes),
+                ..Bad::row(fields.line, why)
+            });
+        }
     }
-    row.end_row();
-    into.push_row(row.row(0).values());
+    into.end_row();
     Ok(())
 }
 

@@ -41,6 +41,17 @@ impl App {
         });
     }
 
+    /// The word at the cursor, where the guide says something of it.
+    fn word_of_guide(&self) -> Option<String> {
+        let (text, at) = (self.composer.text(), self.composer.cursor());
+        let is_word = |c: char| c.is_alphanumeric() || c == '_';
+        let from = text[..at].trim_end_matches(is_word).len();
+        let end = at + text[at..].find(|c| !is_word(c)).unwrap_or(text.len() - at);
+        let word = &text[from..end];
+        let known = word.len() > 1 && self.desk.dialect().is_keyword(word);
+        (known && guide::knows(word, &self.keymap)).then(|| word.to_lowercase())
+    }
+
     /// Opens the guide where it helps now.
     pub(crate) fn help(&mut self) {
         let text = self.composer.text().trim_start();
@@ -55,7 +66,7 @@ impl App {
         } else if text.is_empty() {
             "first steps".into()
         } else {
-            "write".into()
+            self.word_of_guide().unwrap_or_else(|| "write".into())
         };
         self.open_guide(&topic);
     }

@@ -179,6 +179,11 @@ impl Desk {
         self.services.notice.as_ref()
     }
 
+    /// Whether the practice server runs in this process.
+    pub fn practises(&self) -> bool {
+        self.services.practice.is_some()
+    }
+
     /// Says something that makes no entry.
     pub fn say(&mut self, text: impl Into<String>, tone: Tone) {
         self.services.notice = Some(Notice {

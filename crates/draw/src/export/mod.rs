@@ -9,6 +9,7 @@ mod html;
 mod inserts;
 mod json;
 mod markdown;
+mod raw;
 mod record;
 mod separated;
 mod sheet;
@@ -58,6 +59,7 @@ pub static FORMATS: &[&Format] = &[
     &columnar::PARQUET,
     &aligned::TEXT,
     &record::RECORD,
+    &raw::RAW,
 ];
 
 pub use aligned::TEXT;
@@ -67,6 +69,7 @@ pub use html::HTML;
 pub use inserts::SQL;
 pub use json::{CANONICAL, JSON, JSON_LINES, RELAXED};
 pub use markdown::{MARKDOWN, markdown_text};
+pub use raw::RAW;
 pub use record::RECORD;
 pub use separated::{CSV, TSV};
 pub use sheet::SHEET;
@@ -566,7 +569,7 @@ mod tests {
         }
         assert_eq!(Format::of_file("csv"), None);
         assert!(
-            names_in_words().starts_with("csv, tsv, ") && names_in_words().ends_with(" or record")
+            names_in_words().starts_with("csv, tsv, ") && names_in_words().ends_with(" or raw")
         );
     }
 

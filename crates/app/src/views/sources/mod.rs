@@ -103,6 +103,16 @@ impl View for Sources {
             KeyCode::End => self.at = lines.len().saturating_sub(1),
             KeyCode::Char('n' | 'N') => self.form = Some(Form::of(None, &Saved::default())),
             KeyCode::Char('l' | 'L') => app.desk.look_for_servers(),
+            KeyCode::Char('p' | 'P') => {
+                let word = if app.desk.practises() {
+                    "stop"
+                } else {
+                    "start"
+                };
+                app.desk
+                    .submit_piece(&format!("/practice {word}"), true, Vec::new());
+                app.desk.look_for_servers();
+            }
             KeyCode::Enter => return open_line(app, line),
             KeyCode::Char('e' | 'E') => self.change(app, line),
             KeyCode::Char('t' | 'T') => match line {
