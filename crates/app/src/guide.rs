@@ -387,7 +387,7 @@ pub fn knows(word: &str, keys: &Keymap) -> bool {
     TOPICS
         .iter()
         .filter(|topic| **topic != "one page")
-        .any(|topic| has(topic))
+        .any(has)
 }
 
 /// The whole guide as Markdown, for docs/guide.md.
