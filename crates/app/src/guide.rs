@@ -384,10 +384,7 @@ pub fn knows(word: &str, keys: &Keymap) -> bool {
             words.any(|other| other.eq_ignore_ascii_case(&word))
         })
     };
-    TOPICS
-        .iter()
-        .filter(|topic| **topic != "one page")
-        .any(has)
+    TOPICS.iter().filter(|topic| **topic != "one page").any(has)
 }
 
 /// The whole guide as Markdown, for docs/guide.md.
