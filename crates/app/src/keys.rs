@@ -210,7 +210,7 @@ pub static KEYS: &[Key] = &[
     key(P::Rows, "go-to", "G", "go to row", true, "", "goes to a row by its number"),
     key(P::Rows, "find", "Ctrl-F", "find", true, "", "finds text in the shown columns; N the next, P the one before"),
     key(P::Rows, "hide", "X", "hide", true, "/columns --hide", "hides this column; U brings all back"),
-    key(P::Rows, "freeze", "F", "freeze", true, "", "keeps the first column while the others scroll"),
+    key(P::Rows, "freeze", "F", "freeze", false, "", "keeps the first column while the others scroll"),
     key(P::Rows, "follow", "L", "follow", true, "/follow", "follows the link of this cell: to the row it refers to, or to those that refer to its row"),
     key(P::Rows, "copy", "C", "copies", true, "/clipboard", "copies this value, or the rows that are marked, to the clipboard"),
     key(P::Rows, "mark", "Space", "", false, "", "marks this row, or takes its mark away, and goes to the next"),

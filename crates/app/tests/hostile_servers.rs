@@ -132,7 +132,7 @@ fn postgres_that_lies() {
     });
     let at = |port: u16| format!("postgres://mate@127.0.0.1:{port}/books");
     let (code, said, peak) = run(&at(port), "select 1");
-    assert_eq!(code, Some(1), "{said}");
+    assert!(matches!(code, Some(1 | 3 | 5)), "{code:?} {said}");
     assert!(
         said.contains("before the login") && peak < 200,
         "{peak} MB: {said}"
@@ -146,12 +146,18 @@ fn postgres_that_lies() {
         stream.write_all(&message(b'R', b"\0\0\0\x0br=,s=!,i=99999999999999"))
     });
     let (code, said, _) = run(&at(port), "select 1");
-    assert!(code == Some(1) && !said.is_empty(), "{code:?} {said}");
+    assert!(
+        matches!(code, Some(1 | 3 | 5)) && !said.is_empty(),
+        "{code:?} {said}"
+    );
 
     // Answers with columns missing: the catalog cannot be read, what is typed still is.
     let port = serve(one_column);
     let (code, said, _) = run(&at(port), "/tables");
-    assert!(code == Some(1) && !said.is_empty(), "{code:?} {said}");
+    assert!(
+        matches!(code, Some(1 | 3 | 5)) && !said.is_empty(),
+        "{code:?} {said}"
+    );
 
     // A value of 1.5 GB.
     let port = serve(|stream| {
@@ -164,7 +170,10 @@ fn postgres_that_lies() {
     });
     let (code, said, peak) = run(&at(port), "select 1");
     assert!(said.contains("512 MB is the most"), "{said}");
-    assert!(code == Some(1) && peak < 300, "{code:?} {peak} MB: {said}");
+    assert!(
+        matches!(code, Some(1 | 3 | 5)) && peak < 300,
+        "{code:?} {peak} MB: {said}"
+    );
 }
 
 /// A packet of MariaDB's protocol.
@@ -210,7 +219,7 @@ fn mariadb_that_lies() {
     });
     let (code, said, peak) = run(&at(port), "select 1");
     assert!(
-        code == Some(1) && !said.is_empty() && peak < 300,
+        matches!(code, Some(1 | 3 | 5)) && !said.is_empty() && peak < 300,
         "{code:?} {peak} MB: {said}"
     );
 
@@ -225,7 +234,10 @@ fn mariadb_that_lies() {
         ))
     });
     let (code, said, _) = run(&at(port), "select 1");
-    assert!(code == Some(1) && !said.is_empty(), "{code:?} {said}");
+    assert!(
+        matches!(code, Some(1 | 3 | 5)) && !said.is_empty(),
+        "{code:?} {said}"
+    );
 
     // It asks for a file of this machine that no statement names.
     static SENT: std::sync::Mutex<Vec<u8>> = std::sync::Mutex::new(Vec::new());
@@ -242,7 +254,10 @@ fn mariadb_that_lies() {
         Ok(())
     });
     let (code, said, _) = run(&at(port), "select 1");
-    assert!(code == Some(1) && !said.is_empty(), "{code:?} {said}");
+    assert!(
+        matches!(code, Some(1 | 3 | 5)) && !said.is_empty(),
+        "{code:?} {said}"
+    );
     let sent = SENT.lock().expect("lock").clone();
     assert!(!String::from_utf8_lossy(&sent).contains("root:"));
 
@@ -250,7 +265,7 @@ fn mariadb_that_lies() {
     let port = serve(|stream| stream.write_all(b"\xff\xff\xff\0"));
     let (code, said, peak) = run(&at(port), "select 1");
     assert!(
-        code == Some(1) && !said.is_empty() && peak < 300,
+        matches!(code, Some(1 | 3 | 5)) && !said.is_empty() && peak < 300,
         "{code:?} {peak} MB: {said}"
     );
 }
@@ -364,7 +379,7 @@ fn documents_without_a_bottom() {
     for statement in ["from b", "call { ping: 1 }", "/tables"] {
         let (code, said, peak) = run(&address, statement);
         assert!(
-            code == Some(1) && !said.is_empty() && peak < 900,
+            matches!(code, Some(1 | 3 | 5)) && !said.is_empty() && peak < 900,
             "{statement}: {code:?} {peak} MB: {said}"
         );
     }

@@ -130,7 +130,7 @@ fn sweeps_on_servers_are_told_in_full() {
         let mut arguments = vec!["run", at];
         arguments.extend(statements);
         let done = tide(&arguments);
-        assert_eq!(done.status.code(), Some(1), "{statements:?} ran unasked");
+        assert_eq!(done.status.code(), Some(4), "{statements:?} ran unasked");
         String::from_utf8_lossy(&done.stderr).into_owned()
     };
     let setup = [
@@ -436,7 +436,7 @@ fn without_a_terminal_a_missing_password_fails_and_says_so() {
             .output()
             .expect("runs");
         let words = String::from_utf8_lossy(&done.stderr);
-        assert_eq!(done.status.code(), Some(1), "{words}");
+        assert_eq!(done.status.code(), Some(3), "{words}");
         assert!(
             words.contains("no terminal to ask on") && words.to_lowercase().contains("password"),
             "{words}"
@@ -621,7 +621,7 @@ fn transactions_are_told_as_the_server_made_of_them() {
             "create table third (a integer)",
         ]);
         let words = String::from_utf8_lossy(&done.stderr);
-        assert_eq!(done.status.code(), Some(1), "{words}");
+        assert_eq!(done.status.code(), Some(4), "{words}");
         assert!(words.contains("keeps what it has changed"), "{words}");
         assert_eq!(count(&m), "1\n");
     }

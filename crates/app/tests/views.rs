@@ -909,7 +909,7 @@ fn effect((key, keys): &(&Key, Vec<KeyEvent>)) -> String {
     // What asks a network is not waited for: it may not be there.
     let asks = matches!(
         key.full_name().as_str(),
-        "sources-test" | "sources-look" | "sources-open"
+        "sources-test" | "sources-look" | "sources-open" | "sources-practice"
     );
     if !asks && s.app.desk.asking().is_none() {
         s.idle();
