@@ -308,6 +308,29 @@ pub enum Encoded<'a> {
     Bson(u8, &'a [u8]),
 }
 
+impl<'a> Encoded<'a> {
+    /// The value; text and digits that are no UTF-8 are raw text.
+    #[inline]
+    pub fn read(self) -> ValueRef<'a> {
+        match self {
+            Encoded::Null => ValueRef::Null,
+            Encoded::Boolean(b) => ValueRef::Boolean(b),
+            Encoded::Integer(i) => ValueRef::Integer(i),
+            Encoded::Float(f) => ValueRef::Float(f),
+            Encoded::Number(digits) => {
+                std::str::from_utf8(digits).map_or(ValueRef::RawText(digits), ValueRef::Number)
+            }
+            Encoded::Text(bytes) => {
+                std::str::from_utf8(bytes).map_or(ValueRef::RawText(bytes), ValueRef::Text)
+            }
+            Encoded::RawText(bytes) => ValueRef::RawText(bytes),
+            Encoded::Bytes(bytes) => ValueRef::Bytes(bytes),
+            Encoded::Missing => ValueRef::Missing,
+            Encoded::Bson(tag, bytes) => ValueRef::Bson(tag, bytes),
+        }
+    }
+}
+
 /// Iterator over the encoded values of a [`Row`].
 #[derive(Debug, Clone)]
 pub struct EncodedValues<'a> {
@@ -403,22 +426,7 @@ impl<'a> Iterator for Values<'a> {
 
     #[inline]
     fn next(&mut self) -> Option<ValueRef<'a>> {
-        Some(match self.0.next()? {
-            Encoded::Null => ValueRef::Null,
-            Encoded::Boolean(b) => ValueRef::Boolean(b),
-            Encoded::Integer(i) => ValueRef::Integer(i),
-            Encoded::Float(f) => ValueRef::Float(f),
-            Encoded::Number(digits) => {
-                std::str::from_utf8(digits).map_or(ValueRef::RawText(digits), ValueRef::Number)
-            }
-            Encoded::Text(bytes) => {
-                std::str::from_utf8(bytes).map_or(ValueRef::RawText(bytes), ValueRef::Text)
-            }
-            Encoded::RawText(bytes) => ValueRef::RawText(bytes),
-            Encoded::Bytes(bytes) => ValueRef::Bytes(bytes),
-            Encoded::Missing => ValueRef::Missing,
-            Encoded::Bson(tag, bytes) => ValueRef::Bson(tag, bytes),
-        })
+        self.0.next().map(Encoded::read)
     }
 }
 

@@ -302,7 +302,7 @@ fn tries(largest: &[&Object], documents: bool) -> [(String, String); 3] {
         [
             ("insert into NAME { ... };", "makes a first collection"),
             ("/help flows", "the language, on one page"),
-            ("/bearings", "everything about where you are"),
+            ("/load FILE", "brings a file of documents or rows in"),
         ]
         .map(|(what, why)| (what.to_string(), why.to_string()))
     } else if documents {
@@ -324,7 +324,10 @@ fn tries(largest: &[&Object], documents: bool) -> [(String, String); 3] {
         [
             ("create table …;", "makes a first table"),
             ("/help", "the guide; F1 opens it while you type"),
-            ("/bearings", "everything about where you are"),
+            (
+                "/load FILE",
+                "brings a file of CSV, JSON or Parquet in as a table",
+            ),
         ]
         .map(|(what, why)| (what.to_string(), why.to_string()))
     } else {

@@ -1335,3 +1335,38 @@ fn a_change_is_followed_by_its_check() {
             .is_none()
     );
 }
+
+/// A diary has what was seen, covered where it was covered, and every state of its file is a whole one.
+#[test]
+fn a_diary_tells_what_was_seen_and_no_secret() {
+    let dir = tempfile::tempdir().expect("a folder");
+    let path = dir.path().join("walk.md");
+    let name = path.display().to_string();
+    let mut s = Session::memory();
+    s.run("create table mates (name text, password text); insert into mates values ('Auk', 'herring gull'), (null, 'x');");
+    s.run(&format!("/diary {name} --rows 1"));
+    s.run("select name, password from mates;");
+    s.run("select nothing from mates;");
+    s.run("select 1; select 2;");
+    s.run("/diary stop");
+    let text = std::fs::read_to_string(&path).expect("a diary");
+    assert!(!text.contains("herring"), "{text}");
+    for part in [
+        "# test\n\n20",
+        "```sql\nselect name, password from mates;\n```\n\n2 rows, the first 1 of them.\n\n| name | password |\n| --- | --- |\n| Auk | covered |\n",
+        "```sql\nselect nothing from mates;\n```\n\nRefused: ",
+        "```sql\nselect 2;\n```\n\n1 row.\n",
+    ] {
+        assert!(text.contains(part), "{part}\n---\n{text}");
+    }
+    // It is not written any more, and another one goes on behind it.
+    s.run("select 3;");
+    assert_eq!(std::fs::read_to_string(&path).expect("a diary"), text);
+    s.run(&format!("/diary {name} --from 1 --to 3"));
+    let more = std::fs::read_to_string(&path).expect("a diary");
+    assert!(
+        more.starts_with(text.trim_end()) && more.contains("create table mates"),
+        "{more}"
+    );
+    assert_eq!(idle_tide_desk::diary::blocks(&more).len(), 6, "{more}");
+}

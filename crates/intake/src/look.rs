@@ -611,19 +611,19 @@ mod tests {
 
     #[test]
     fn documents_have_columns_and_strings_stay_texts() {
-        let text = "{\"_id\": 1, \"code\": \"007\", \"at\": {\"x\": [1]}}\n{\"_id\": 2, \"new\": 2.5}\n{\"_id\": \n";
+        let text = "{\"_id\": 1, \"code\": \"007\", \"at\": {\"x\": [1]}}\n{\"_id\": 2, \"new\": 2.5}\n{\"_id\": 3, \"new\": 1, \"new\": 2}\n{\"_id\": \n";
         let (_dir, _, found) = looked("t.jsonl", text);
         let proposal = found.expect("a proposal");
         assert_eq!(
             types(&proposal),
             "_id integer, code text, at json, new decimal(2,1)"
         );
-        assert_eq!(proposal.bad_count, 1);
-        assert!(
-            proposal.bad[0].to_string().starts_with("line 3: "),
-            "{}",
-            proposal.bad[0]
+        let bad: Vec<String> = proposal.bad.iter().map(Bad::to_string).collect();
+        assert_eq!(
+            bad[0],
+            "line 3, new: is a field that the document has twice"
         );
+        assert!(bad.len() == 2 && bad[1].starts_with("line 4: "), "{bad:?}");
     }
 
     #[test]

@@ -136,7 +136,14 @@ fn of_documents(path: &Path, known: &[String], take: &mut Take<'_>) -> Result<()
                 };
                 let mut plain = Vec::new();
                 value.write_plain(&mut plain);
-                cells[at] = Some((plain, mark));
+                if cells[at].replace((plain, mark)).is_some() {
+                    // A table would keep one of the two.
+                    let why = "is a field that the document has twice".into();
+                    return take(Seen::Bad(Bad {
+                        column: Some(name.into_owned()),
+                        ..Bad::row(row, why)
+                    }));
+                }
             }
             fields.clear();
             fields.line = row;

@@ -233,8 +233,9 @@ fn behind_quote(line: u64, raw: &[u8], rest: &[u8]) -> Came {
 /// The beginning of a text, for a message.
 pub(crate) fn shortened(bytes: &[u8]) -> String {
     let text = String::from_utf8_lossy(&bytes[..bytes.len().min(400)]);
-    let mut short: String = text.chars().take(60).collect();
-    if short.len() < bytes.len() {
+    let on_one_line = |c: char| if matches!(c, '\n' | '\r') { '¶' } else { c };
+    let mut short: String = text.chars().map(on_one_line).take(60).collect();
+    if text.chars().nth(60).is_some() || bytes.len() > 400 {
         short.push('…');
     }
     format!("'{short}'")

@@ -381,7 +381,7 @@ impl Task for Load {
             bytes(self.file.size),
             lasting(done.took)
         )];
-        if done.took > Duration::from_millis(200) {
+        if done.took > Duration::from_millis(200) && done.stored > 1_000 {
             facts.push(format!("{} a second", grouped(rate as u64)));
         }
         if done.made {

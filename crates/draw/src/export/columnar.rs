@@ -10,7 +10,7 @@ use parquet::basic::{Compression, LogicalType, Repetition, TimeUnit, Type as Phy
 use parquet::column::writer::ColumnWriter;
 use parquet::data_type::{ByteArray, FixedLenByteArray};
 use parquet::errors::ParquetError;
-use parquet::file::properties::WriterProperties;
+use parquet::file::properties::{EnabledStatistics, WriterProperties};
 use parquet::file::writer::SerializedFileWriter;
 use parquet::schema::types::Type;
 
@@ -131,15 +131,28 @@ fn micros(text: &str) -> Option<i64> {
     Some(by_clock - i64::from(offset.unwrap_or(0)) * 1_000_000)
 }
 
-fn bytes_of(value: ValueRef<'_>) -> ByteArray {
-    match value {
-        ValueRef::Bytes(bytes) | ValueRef::RawText(bytes) => bytes.to_vec().into(),
-        other => {
-            let mut plain = Vec::new();
-            other.write_plain(&mut plain);
-            plain.into()
+/// The texts and bytes of a column of some batches, as parts of one run of bytes, and where they are.
+fn texts(batches: &[Arc<RowBatch>], column: usize) -> (Vec<ByteArray>, Vec<i16>) {
+    let (mut all, mut ends, mut levels) = (Vec::new(), Vec::new(), Vec::new());
+    for row in batches.iter().flat_map(|batch| batch.rows()) {
+        let value = row.get(column);
+        levels.push(i16::from(!value.is_null()));
+        match value {
+            value if value.is_null() => continue,
+            ValueRef::Bytes(bytes) | ValueRef::RawText(bytes) => all.extend_from_slice(bytes),
+            ValueRef::Text(text) => all.extend_from_slice(text.as_bytes()),
+            other => other.write_plain(&mut all),
         }
+        ends.push(all.len());
     }
+    let all = bytes::Bytes::from(all);
+    let mut from = 0;
+    let values = ends.into_iter().map(|end| {
+        let value = all.slice(from..end);
+        from = end;
+        ByteArray::from(value)
+    });
+    (values.collect(), levels)
 }
 
 /// The values of a column of some batches that `take` keeps, and where they are.
@@ -209,7 +222,11 @@ fn write_column(
         (ColumnWriter::FixedLenByteArrayColumnWriter(w), _) => {
             write!(w, |value| uuid(&plain(value)));
         }
-        (ColumnWriter::ByteArrayColumnWriter(w), _) => write!(w, |value| Some(bytes_of(value))),
+        (ColumnWriter::ByteArrayColumnWriter(w), _) => {
+            let (values, levels) = texts(batches, column);
+            w.write_batch(&values, Some(&levels), None)
+                .map_err(failed)?;
+        }
         _ => return Err(io::Error::other("a column has a type that is not written")),
     }
     Ok(())
@@ -244,6 +261,7 @@ impl RowWriter for Columnar<'_> {
         let settings = WriterProperties::builder()
             .set_compression(Compression::SNAPPY)
             .set_created_by("idle-tide".into())
+            .set_statistics_enabled(EnabledStatistics::Chunk)
             .build();
         let mut file =
             SerializedFileWriter::new(out, Arc::new(schema), Arc::new(settings)).map_err(failed)?;

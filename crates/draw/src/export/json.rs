@@ -4,6 +4,7 @@
 
 use std::io::{self, Write};
 
+use idle_tide_core::batch::Encoded;
 use idle_tide_core::document::bson::Element;
 use idle_tide_core::document::extended::{self, Form};
 use idle_tide_core::{Column, Row, ValueRef, column_labels};
@@ -62,7 +63,7 @@ struct Json<W> {
     out: W,
     array: bool,
     form: Form,
-    /// Each name as a JSON string with its colon.
+    /// Each name as a JSON string with its colon, and a comma before it.
     names: Vec<Vec<u8>>,
     /// Which columns were declared to hold JSON.
     holds_json: Vec<bool>,
@@ -150,7 +151,7 @@ impl<W: Write> Json<W> {
 impl<W: Write> RowWriter for Json<W> {
     fn columns(&mut self, columns: &[Column]) -> io::Result<()> {
         for label in column_labels(columns) {
-            let mut name = Vec::new();
+            let mut name = vec![b','];
             json_text(&mut name, &label)?;
             name.push(b':');
             self.names.push(name);
@@ -173,11 +174,21 @@ impl<W: Write> RowWriter for Json<W> {
             return self.end_row();
         }
         out.push(b'{');
-        for (at, (name, value)) in self.names.iter().zip(row.values()).enumerate() {
-            if at > 0 {
-                out.push(b',');
+        for (at, (name, value)) in self.names.iter().zip(row.encoded()).enumerate() {
+            // A comma stands before every name, and not before the first.
+            out.extend_from_slice(&name[usize::from(at == 0)..]);
+            // What is plain ASCII needs no look at its characters.
+            if let Encoded::Text(bytes) = value
+                && !self.holds_json[at]
+                && bytes.is_ascii()
+                && !needs_escapes(bytes)
+            {
+                out.push(b'"');
+                out.extend_from_slice(bytes);
+                out.push(b'"');
+                continue;
             }
-            out.extend_from_slice(name);
+            let value = value.read();
             match value {
                 ValueRef::Null | ValueRef::Missing => out.extend_from_slice(b"null"),
                 ValueRef::Bson(tag, value) => {

@@ -345,7 +345,7 @@ pub fn writer<'a>(layout: Layout, out: impl Write + Send + 'a) -> Box<dyn RowWri
 /// Bytes that are gathered before they go out.
 const BUFFER: usize = 64 * 1024;
 /// Bytes that a writer which has to see every row keeps in memory before it uses a file.
-const HELD: u64 = 32 * 1024 * 1024;
+const HELD: u64 = 16 * 1024 * 1024;
 
 /// Rows of a writer that has to see every one before it writes the first: values, not documents.
 struct Kept {
