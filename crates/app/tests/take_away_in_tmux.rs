@@ -83,6 +83,8 @@ fn a_file_comes_in_and_goes_out_in_every_format() {
     );
     t.line("/layout text --lines");
     t.until("1 ┆");
+    t.line("/export ~/laid-out.csv");
+    t.until("3 rows as CSV");
     // A table that is pasted below the command.
     t.tmux(&[
         "set-buffer",

@@ -180,10 +180,40 @@ impl Evidence {
     /// A text as it stands in a file.
     #[inline]
     pub fn text(&mut self, text: &str) {
+        // Most values of most columns are plain numbers, or texts of a column that has shown to be one.
+        if let Some((before, after)) = plain_number(text.as_bytes()) {
+            let mask = match after {
+                0 => INTEGER | DECIMAL | FLOAT,
+                _ => DECIMAL | FLOAT,
+            };
+            return self.tally(text, mask, Some((before, after)));
+        }
+        if self.is_text() {
+            return self.tally(text, 0, None);
+        }
         self.seen(text, could_be(text));
     }
 
+    /// Whether enough texts were seen to know that they are nothing else.
+    fn is_text(&self) -> bool {
+        self.possible == 0
+            && self.values > 1_000
+            && self
+                .tallies
+                .first()
+                .is_some_and(|(mask, count)| *mask == 0 && *count > self.values / 2)
+    }
+
     fn seen(&mut self, text: &str, mask: u16) {
+        let digits = match mask & DECIMAL {
+            0 => None,
+            _ => decimal_digits(text),
+        };
+        self.tally(text, mask, digits);
+    }
+
+    #[inline]
+    fn tally(&mut self, text: &str, mask: u16, digits: Option<(u32, u32)>) {
         self.values += 1;
         self.longest = self.longest.max(text.len());
         self.possible &= mask;
@@ -191,9 +221,7 @@ impl Evidence {
             Some((_, count)) => *count += 1,
             None => self.tallies.push((mask, 1)),
         }
-        if mask & DECIMAL != 0
-            && let Some((before, after)) = decimal_digits(text)
-        {
+        if let Some((before, after)) = digits {
             self.before_point = self.before_point.max(before);
             self.after_point = self.after_point.max(after);
             if self.before_point + self.after_point > MOST_DIGITS {
@@ -315,6 +343,42 @@ impl Evidence {
             () => ColumnType::Text,
         }
     }
+}
+
+/// The digits before and behind the point of a number of at most fifteen digits that is written in the plainest way; nothing
+/// for any other text, which may be a number too.
+#[inline]
+fn plain_number(bytes: &[u8]) -> Option<(u32, u32)> {
+    let digits = match bytes.first()? {
+        b'-' => &bytes[1..],
+        _ => bytes,
+    };
+    if digits.len() > 16 {
+        return None;
+    }
+    let mut point = digits.len();
+    for (at, byte) in digits.iter().enumerate() {
+        match byte {
+            b'0'..=b'9' => {}
+            b'.' if point == digits.len() && at > 0 => point = at,
+            _ => return None,
+        }
+    }
+    let after = digits.len().saturating_sub(point + 1);
+    // A zero in front has a meaning, but for one alone before a point.
+    let zero = digits.first() == Some(&b'0');
+    if point == 0
+        || point + 1 == digits.len() && digits.len() > 1
+        || point > 15
+        || zero && point > 1
+    {
+        return None;
+    }
+    if zero && after == 0 {
+        return (bytes == b"0").then_some((0, 0));
+    }
+    let before = if zero { 0 } else { point };
+    (before + after <= 15).then_some((before as u32, after as u32))
 }
 
 /// The types that a text could be of, as bits.
@@ -553,6 +617,18 @@ mod tests {
             assert_eq!(of(texts), *wanted, "{texts:?}");
             let found = ColumnType::named(wanted).expect("a type");
             assert!(texts.iter().all(|text| found.takes(text)), "{texts:?}");
+        }
+    }
+
+    proptest::proptest! {
+        /// The short way says of a number what the long way says of it.
+        #[test]
+        fn the_short_way_is_the_long_way(text in "-?[0-9]{0,17}\\.?[0-9]{0,17}") {
+            if let Some(digits) = plain_number(text.as_bytes()) {
+                proptest::prop_assert_eq!(decimal_digits(&text), Some(digits));
+                let mask = if digits.1 == 0 { INTEGER | DECIMAL | FLOAT } else { DECIMAL | FLOAT };
+                proptest::prop_assert_eq!(could_be(&text), mask);
+            }
         }
     }
 

@@ -115,6 +115,9 @@ impl Verb for AsText {
             page.line(Line::new().and(Tone::Plain, line.to_string()));
         }
         turn.make_entry(&format!("entry {from} as {label}"), false);
+        if let Some(own) = turn.own() {
+            own.came_from = Some(from);
+        }
         Ok(Next::Done(Content::Page(page)))
     }
 }

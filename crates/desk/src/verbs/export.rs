@@ -8,6 +8,7 @@ use idle_tide_lang::command::{CommandError, Parsed};
 use idle_tide_lang::join;
 
 use super::{Verb, view};
+use crate::entry::Content;
 use crate::export::{DRAWINGS, Target, Watch, expand, export, export_drawing};
 use crate::failure::{self, Failure, plain};
 use crate::guard::Question;
@@ -51,6 +52,13 @@ impl Verb for Export {
             Target::Program(_) => None,
         };
         let asked = parsed.value("as").or(ending).map(str::to_ascii_lowercase);
+        // A result that is shown as text is still that result.
+        if let Some(entry) = turn.shown()
+            && matches!(entry.content, Content::Page(_))
+            && entry.came_from.is_some()
+        {
+            turn.shown = entry.came_from;
+        }
         let what = match turn.shown().and_then(|entry| entry.links()) {
             Some(links) => {
                 let format = asked.unwrap_or_default();
@@ -111,7 +119,7 @@ fn ask(name: &str, there: &std::fs::Metadata, task: ToFile) -> Next {
             if let Some(place) = from {
                 turn.entries.current = place;
             }
-            Next::Done(crate::entry::Content::Nothing)
+            Next::Done(Content::Nothing)
         }),
     )
 }
