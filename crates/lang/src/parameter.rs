@@ -1,6 +1,7 @@
 //! The parameters of a statement that have to be asked for, and their values put in their places.
 
 use idle_tide_core::Datum;
+use idle_tide_core::decimal::is_decimal;
 use idle_tide_core::document::time::TimeZone;
 
 use crate::Dialect;
@@ -122,19 +123,26 @@ pub fn given_literal(given: &str, dialect: &Dialect) -> String {
         return typed_literal(given, dialect);
     }
     match flow::expression(given, &TimeZone::UTC) {
-        Ok(value) => in_sql(&value, dialect).unwrap_or_else(|| dialect.quote_text(given)),
+        Ok(value) => in_sql(&value, given, dialect).unwrap_or_else(|| dialect.quote_text(given)),
         Err(_) => dialect.quote_text(given),
     }
 }
 
-fn in_sql(value: &Expr, dialect: &Dialect) -> Option<String> {
+fn in_sql(value: &Expr, given: &str, dialect: &Dialect) -> Option<String> {
     match &value.node {
         Node::Literal(Datum::Text(text)) => Some(dialect.quote_text(text)),
         Node::Literal(datum @ (Datum::Null | Datum::Boolean(_))) => Some(flow::literal(datum)),
-        Node::Literal(datum) if datum.is_number() => Some(flow::literal(datum)),
-        Node::Negative(inner) => Some(format!("-{}", in_sql(inner, dialect)?)),
+        // Every digit that was given, also those that a binary number would not keep.
+        Node::Literal(datum) if datum.is_number() => match given.get(value.span.clone()) {
+            Some(digits) if is_decimal(digits.as_bytes()) => Some(digits.to_string()),
+            _ => Some(flow::literal(datum)),
+        },
+        Node::Negative(inner) => Some(format!("-{}", in_sql(inner, given, dialect)?)),
         Node::List(items) if !items.is_empty() => {
-            let items: Option<Vec<_>> = items.iter().map(|item| in_sql(item, dialect)).collect();
+            let items: Option<Vec<_>> = items
+                .iter()
+                .map(|item| in_sql(item, given, dialect))
+                .collect();
             Some(items?.join(", "))
         }
         _ => None,
