@@ -134,6 +134,12 @@ fn in_sql(value: &Expr, given: &str, dialect: &Dialect) -> Option<String> {
         Node::Literal(datum @ (Datum::Null | Datum::Boolean(_))) => Some(flow::literal(datum)),
         // Every digit that was given, also those that a binary number would not keep.
         Node::Literal(datum) if datum.is_number() => match given.get(value.span.clone()) {
+            // A zero in front has a meaning that numbers do not keep.
+            Some(digits)
+                if digits.len() > 1 && digits.starts_with('0') && !digits.contains('.') =>
+            {
+                Some(dialect.quote_text(digits))
+            }
             Some(digits) if is_decimal(digits.as_bytes()) => Some(digits.to_string()),
             _ => Some(flow::literal(datum)),
         },
