@@ -143,7 +143,9 @@ fn in_sql(value: &Expr, given: &str, dialect: &Dialect) -> Option<String> {
             Some(digits) if is_decimal(digits.as_bytes()) => Some(digits.to_string()),
             _ => Some(flow::literal(datum)),
         },
-        Node::Negative(inner) => Some(format!("-{}", in_sql(inner, given, dialect)?)),
+        Node::Negative(inner) => in_sql(inner, given, dialect)
+            .filter(|literal| !literal.starts_with('\''))
+            .map(|literal| format!("-{literal}")),
         Node::List(items) if !items.is_empty() => {
             let items: Option<Vec<_>> = items
                 .iter()
@@ -211,6 +213,9 @@ mod tests {
             ("5", "5"),
             ("-2.50", "-2.50"),
             ("007", "'007'"),
+            ("-007", "'-007'"),
+            ("0.50", "0.50"),
+            ("12345678901234567890.125", "12345678901234567890.125"),
             ("null", "null"),
             ("'5'", "'5'"),
             ("[1, 'a''b', true]", "1, 'a''b', true"),
