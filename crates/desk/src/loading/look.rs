@@ -171,23 +171,14 @@ impl Look {
             page.gap();
             page.say(Tone::Danger, problem.clone());
         }
+        // What is to be done next stands above a list that may be long.
+        page.gap();
         if proposal.bad_count > 0 {
-            page.gap();
             page.say(
                 Tone::Care,
-                format!("{} not fit:", do_not(proposal.bad_count)),
+                format!("{} not fit.", do_not(proposal.bad_count)),
             );
-            for bad in &proposal.bad {
-                page.say(Tone::Plain, format!("  {bad}"));
-            }
-            if proposal.bad.len() as u64 != proposal.bad_count {
-                page.say(
-                    Tone::Faint,
-                    format!("  and so on; the first {} are shown", proposal.bad.len()),
-                );
-            }
         }
-        page.gap();
         let next = match (problems.is_empty(), proposal.bad_count) {
             (true, 0) if on_screen => "The command in the composer loads it.",
             (true, 0) => "/load with --go loads it; idle-tide load does without --dry.",
@@ -206,6 +197,18 @@ impl Look {
             }
         };
         page.say(Tone::Faint, more);
+        if proposal.bad_count > 0 {
+            page.gap();
+            for bad in &proposal.bad {
+                page.say(Tone::Plain, format!("  {bad}"));
+            }
+            if proposal.bad.len() as u64 != proposal.bad_count {
+                page.say(
+                    Tone::Faint,
+                    format!("  and so on; the first {} are shown", proposal.bad.len()),
+                );
+            }
+        }
         page
     }
 
