@@ -50,7 +50,7 @@ pub struct Grid {
     pub column: usize,
     /// First column shown, among those shown.
     pub left: usize,
-    /// Rows that are marked, by their numbers in the result, and the one that was marked last, among those shown.
+    /// Rows that are marked, by their numbers in the result.
     pub marked: std::collections::BTreeSet<u64>,
     /// The row that was marked last, among those shown.
     pub last_marked: Option<u64>,
@@ -187,7 +187,7 @@ pub struct App {
     /// Text to open in the editor.
     pub edit: Option<String>,
     /// Text for the clipboard, and what it is.
-    pub copied: Option<(String, String)>,
+    pub(crate) copied: Option<(String, String)>,
     /// Whether the screen is to be drawn anew from nothing.
     pub redraw: bool,
     /// Counts frames while something moves.

@@ -150,7 +150,8 @@ impl Call {
                     options.join(" ")
                 );
                 Run {
-                    write: true,
+                    // What only looks needs no leave to write.
+                    write: !load.dry,
                     ..of(load.of, command.trim_end().to_string())
                 }
             }

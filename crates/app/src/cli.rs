@@ -157,7 +157,7 @@ pub struct Run {
     #[arg(long, value_name = "FILE", conflicts_with = "statements")]
     pub file: Option<PathBuf>,
     /// With a diary as the file: compare every result with the recorded one
-    #[arg(long, requires = "file")]
+    #[arg(long, requires = "file", conflicts_with_all = ["format", "limit", "together", "keep_going"])]
     pub check: bool,
     /// Give :?NAME in statements (:NAME in flows) a value: a number, a text, null, a list [1, 2]
     #[arg(long = "param", value_name = "NAME=VALUE", value_parser = parameter)]

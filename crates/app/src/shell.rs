@@ -248,6 +248,8 @@ struct Session {
     /// Only results and errors are said.
     quiet: bool,
     timeout: Option<Duration>,
+    /// Rows of each result that are written.
+    limit: Option<u64>,
     /// Values by the names of parameters, and those that were used.
     parameters: Vec<(String, String)>,
     used: HashSet<String>,
@@ -416,6 +418,7 @@ fn start(run: &Run) -> Result<i32, Stop> {
         results: 0,
         quiet: run.quiet,
         timeout: run.timeout,
+        limit: run.limit,
         parameters: run.parameters.clone(),
         used: HashSet::new(),
         remarks,
@@ -1078,6 +1081,7 @@ impl Session {
             Content::Rows(sheet) => {
                 self.results += 1;
                 let (mut out, layout) = (self.output.clone(), self.layout.clone());
+                let sheet = &sheet.first(self.limit.unwrap_or(u64::MAX));
                 let done = write_sheet(sheet, layout, &mut out, &Watch::NOBODY);
                 return self.written(done.map(drop), place);
             }

@@ -357,4 +357,16 @@ fn collections_take_documents_and_rows() {
         &["log.jsonl", "--into", "log", "--", "--type", "note=integer"],
     );
     assert!(refused.err.contains("as they are"), "{}", refused.err);
+    // What would say nothing is refused.
+    for (option, value, words) in [
+        ("--separator", ";", "between separators"),
+        ("--batch", "5", "for tables"),
+    ] {
+        let refused = at.call("load", &["log.jsonl", "--into", "log", "--", option, value]);
+        assert!(
+            refused.code == 1 && refused.err.contains(words),
+            "{}",
+            refused.err
+        );
+    }
 }

@@ -405,6 +405,16 @@ fn parameters_limits_and_times() {
         "{}",
         ran.err
     );
+    // Rows of commands are limited too.
+    let ran = run(&["/tables", "--limit", "2"]);
+    assert_eq!(ran.out.lines().count(), 3, "{}", ran.out);
+    let ran = s.run(&["list", "demo-docs", "--format", "csv", "--no-header"]);
+    assert!(
+        ran.code == 0 && ran.out.contains("landings"),
+        "{}{}",
+        ran.out,
+        ran.err
+    );
     let ran = s.run(&["check", "postgres://127.0.0.1:1/none"]);
     assert_eq!(ran.code, 3, "{}", ran.err);
 }

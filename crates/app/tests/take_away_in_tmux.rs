@@ -98,6 +98,8 @@ fn a_file_comes_in_and_goes_out_in_every_format() {
     t.until("2 rows loaded into pasted.");
     t.line("select count(*) as n, max(b) as b from pasted;");
     t.until("x y");
+    t.line("/clipboard result --null x");
+    t.until("These options need a format");
 }
 
 fn run(home: &Path, arguments: &[&str]) -> Output {

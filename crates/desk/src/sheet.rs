@@ -132,6 +132,17 @@ impl Sheet {
         }
     }
 
+    /// The same with its first rows only, as they are shown.
+    pub fn first(&self, most: u64) -> Sheet {
+        let mut first = self.clone();
+        if self.shown() > most {
+            let numbers = (0..most).filter_map(|at| self.row_number(at));
+            let numbers = numbers.filter_map(|number| u32::try_from(number).ok());
+            first.view.rows = Some(Arc::new(numbers.collect()));
+        }
+        first
+    }
+
     /// The number in the result of the row shown at place `at`.
     pub fn row_number(&self, at: u64) -> Option<u64> {
         match &self.view.rows {

@@ -97,12 +97,31 @@ const fn with(name: &'static str, value: Argument) -> OptionSpec {
     }
 }
 
-/// Options of formats of rows, as `draw` knows them.
-#[rustfmt::skip]
-const EXPORT: &[OptionSpec] = &[
-    with("as", A::Format), flag("replace"), flag("revealed"), flag("no-header"), flag("lines"), with("separator", A::Rest),
-    flag("quote-all"), with("null", A::Rest), with("encoding", A::Words(&["utf-8", "utf-8-bom", "utf-16", "latin1"])),
-    with("table", A::Table), with("dialect", A::Words(&["sqlite", "postgres", "mariadb", "mysql"])), flag("create"),
+/// Options of a command, and behind them those of formats of rows, as `draw` knows them.
+macro_rules! with_layout {
+    ($($own:expr),*) => {
+        &[
+            $($own,)*
+            flag("no-header"),
+            flag("lines"),
+            with("separator", A::Rest),
+            flag("quote-all"),
+            with("null", A::Rest),
+            with("table", A::Table),
+            with("dialect", A::Words(&["sqlite", "postgres", "mariadb", "mysql"])),
+            flag("create"),
+        ]
+    };
+}
+
+const EXPORT: &[OptionSpec] = with_layout![
+    with("as", A::Format),
+    flag("replace"),
+    flag("revealed"),
+    with(
+        "encoding",
+        A::Words(&["utf-8", "utf-8-bom", "utf-16", "latin1"])
+    )
 ];
 
 #[rustfmt::skip]
@@ -111,18 +130,6 @@ const LOAD: &[OptionSpec] = &[
     with("key", A::Rest), with("existing", A::Words(&["refuse", "skip", "replace"])), with("bad", A::Words(&["refuse", "skip"])),
     with("batch", A::Number), with("separator", A::Rest), flag("header"), flag("no-header"), flag("no-quotes"), with("null", A::Rest),
     with("encoding", A::Words(&["utf-8", "utf-16", "latin1"])), with("skip-rows", A::Number),
-];
-
-#[rustfmt::skip]
-const LAYOUT: &[OptionSpec] = &[
-    flag("no-header"), flag("lines"), with("separator", A::Rest), flag("quote-all"), with("null", A::Rest),
-    with("table", A::Table), with("dialect", A::Words(&["sqlite", "postgres", "mariadb", "mysql"])), flag("create"),
-];
-
-#[rustfmt::skip]
-const CLIPBOARD: &[OptionSpec] = &[
-    with("as", A::Format), flag("no-header"), flag("lines"), with("separator", A::Rest), flag("quote-all"), with("null", A::Rest),
-    with("table", A::Table), with("dialect", A::Words(&["sqlite", "postgres", "mariadb", "mysql"])), flag("create"),
 ];
 
 /// All commands, in alphabetical order.
@@ -136,7 +143,7 @@ pub static COMMANDS: &[Command] = &[
     command!("catalog", "[NAME]", "look around", &[A::Object], (0, 1), &[], "everything here in columns that open to the right: objects by kind, what they are made of, details"),
     command!("change-password", "", "arrive", &[], (0, 0), &[], "gives you a new password; it is asked for twice and shows nowhere"),
     command!("clear", "", "read", &[], (0, 0), &[], "clears the view; entries and results stay"),
-    command!("clipboard", "[cell, row, column, marked, result or statement] [--as FORMAT] [options of the format]", "take away", &[A::Words(&["cell", "row", "column", "marked", "result", "statement"])], (0, 1), CLIPBOARD, "copies the current value, or the rows that are marked, or what you name, to the clipboard, also through a remote terminal"),
+    command!("clipboard", "[cell, row, column, marked, result or statement] [--as FORMAT] [options of the format]", "take away", &[A::Words(&["cell", "row", "column", "marked", "result", "statement"])], (0, 1), with_layout![with("as", A::Format)], "copies the current value, or the rows that are marked, or what you name, to the clipboard, also through a remote terminal"),
     command!("close", "", "arrive", &[], (0, 0), &[], "ends the current session; its entries stay"),
     command!("collections", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL], "collections of documents; --full adds sizes, paths and indexes"),
     command!("columns", "[NAME ...] [--hide NAME] [--all]", "read", &[A::Column], (0, MANY), &[ OptionSpec { name: "hide", value: Some(A::Column) }, OptionSpec { name: "all", value: None } ], "shows these columns in this order; --hide takes one away, --all brings all back"),
@@ -155,7 +162,7 @@ pub static COMMANDS: &[Command] = &[
     command!("indexes", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL], "indexes, with their tables and columns; --full adds conditions, sizes and how often they were used"),
     command!("keep", "", "change", &[], (0, 0), &[], "keeps the change that is held, so that everybody sees it"),
     command!("keys", "", "help", &[], (0, 0), &[], "every key and what it does"),
-    command!("layout", "[FORMAT] [options of the format]", "take away", &[A::Format], (0, 1), LAYOUT, "the current result as text, to be selected and pasted: text unless FORMAT says otherwise"),
+    command!("layout", "[FORMAT] [options of the format]", "take away", &[A::Format], (0, 1), with_layout![], "the current result as text, to be selected and pasted: text unless FORMAT says otherwise"),
     command!("links", "[NAME ...] [--distance N] [--declared] [--check]", "links", &[A::Table], (0, MANY), &[ OptionSpec { name: "distance", value: Some(A::Number) }, OptionSpec { name: "declared", value: None }, OptionSpec { name: "check", value: None } ], "draws how tables hang together, all or around NAME; --declared leaves guesses out, --check asks the data how many values match"),
     command!("load", "FILE [--into NAME] [--go] [--type COLUMN=TYPE] [--name COLUMN=NAME] [--leave-out COLUMN] [--key COLUMN] [how it is read]", "change", &[A::File], (1, 1), LOAD, "what a file of CSV, JSON, BSON or Parquet holds and how it would go into a table or collection; --go loads it, all or nothing"),
     command!("log", "[N]", "arrive", &[A::Number], (0, 1), &[], "where the log is, and its last lines (30 unless N says otherwise)"),

@@ -130,6 +130,22 @@ pub(super) fn fit(
     if documents && (!wishes.keys.is_empty() || wishes.existing.is_some()) {
         return Err("A collection has the key _id and refuses a second document with one; --key and --existing are for tables.".into());
     }
+    let asked = &wishes.asked;
+    let of_text = asked.separator.is_some()
+        || asked.header.is_some()
+        || asked.encoding.is_some()
+        || asked.null.is_some()
+        || asked.no_quotes
+        || asked.skip > 0;
+    if proposal.shape.kind != Kind::Separated && of_text {
+        return Err("--separator, --header, --no-header, --no-quotes, --null, --encoding and --skip-rows are for values between separators, and this file has none.".into());
+    }
+    if documents && wishes.batch.is_some() {
+        return Err(
+            "--batch is for tables; documents go into a collection one command after the other."
+                .into(),
+        );
+    }
     for (column, name) in &wishes.names {
         let at = place_of(proposal, column)?;
         proposal.columns[at].name.clone_from(name);

@@ -117,6 +117,11 @@ impl Load {
             )));
         }
         let own = !self.done.in_transaction;
+        if !own && self.wishes.batch.is_some() {
+            return Err(EngineError::plain(
+                "A transaction is open, and --batch would keep parts of it. Keep it or take it back first, or leave --batch out.",
+            ));
+        }
         let quiet = |connection: &mut dyn Connection, sql: &str| {
             statement::run_quietly(connection, ticket, sql)
         };

@@ -1,11 +1,11 @@
 //! `/clipboard`: something of the current entry, for the face to copy; `/layout`: the result as text, to be selected.
 
-use idle_tide_draw::export::{OPTIONS, names_in_words};
+use idle_tide_draw::export::names_in_words;
 use idle_tide_draw::picture::grouped;
 use idle_tide_draw::{Format, Layout};
-use idle_tide_lang::Dialect;
 use idle_tide_lang::command::Parsed;
 
+use super::export::laid_out;
 use super::{Verb, view};
 use crate::clipboard::{Asked, PARTS};
 use crate::entry::Content;
@@ -14,17 +14,9 @@ use crate::face::Request;
 use crate::failure::{Failure, plain};
 use crate::page::{Line, Page, Tone};
 use crate::session::{Next, Turn};
-use crate::sheet::read;
 
-/// The layout that options ask for, of a format that is text.
-fn layout_of(
-    parsed: &Parsed,
-    format: Option<&str>,
-    dialect: &'static Dialect,
-) -> Result<Option<Layout>, Failure> {
-    let Some(name) = format else {
-        return Ok(None);
-    };
+/// The layout that a command asks for, of a format that is text, for the rows that are shown.
+fn layout_of(turn: &Turn<'_>, parsed: &Parsed, name: &str) -> Result<Layout, Failure> {
     let format = Format::named(name)
         .filter(|format| !format.binary)
         .ok_or_else(|| {
@@ -33,14 +25,8 @@ fn layout_of(
                 names_in_words()
             ))
         })?;
-    let mut layout = Layout::of(format).from(dialect);
-    for (option, value) in &parsed.options {
-        if OPTIONS.iter().any(|(name, ..)| name == option) {
-            let value = value.as_ref().map(|part| part.text.as_str());
-            layout.set(option, value).map_err(plain)?;
-        }
-    }
-    Ok(Some(layout))
+    let sheet = turn.shown().and_then(|entry| entry.sheet());
+    laid_out(turn.session, parsed, format, sheet)
 }
 
 pub(crate) struct Clipboard;
@@ -61,14 +47,18 @@ impl Verb for Clipboard {
             let found = PARTS.iter().find(|(name, _)| *name == word);
             found.map(|(_, part)| *part)
         });
-        let layout = layout_of(parsed, parsed.value("as"), turn.session.dialect)?;
+        let layout = match parsed.value("as") {
+            Some(name) => Some(layout_of(turn, parsed, name)?),
+            None if parsed.options.is_empty() => None,
+            None => return Err(plain("These options need a format: --as csv, say.")),
+        };
         turn.request(Request::Clipboard(Box::new(Asked { part, layout })));
         Ok(Next::Keep)
     }
 }
 
 /// Rows of a result that are shown as text.
-const ROWS: usize = 5_000;
+const ROWS: u64 = 5_000;
 
 pub(crate) struct AsText;
 
@@ -84,29 +74,20 @@ impl Verb for AsText {
         _: Option<String>,
     ) -> Result<Next, Failure> {
         let name = parsed.argument(0).unwrap_or("text");
-        let Some(layout) = layout_of(parsed, Some(name), turn.session.dialect)? else {
-            return Ok(Next::Keep);
-        };
+        let layout = layout_of(turn, parsed, name)?;
         let label = layout.format.label;
-        let mut sheet = view::complete_sheet(turn)?.clone();
-        let all = sheet.shown();
-        if all > ROWS as u64 {
-            let first = match &sheet.view.rows {
-                Some(rows) => rows[..ROWS].to_vec(),
-                None => (0..ROWS as u32).collect(),
-            };
-            sheet.view.rows = Some(first.into());
-        }
+        let sheet = view::complete_sheet(turn)?;
+        let (all, sheet) = (sheet.shown(), sheet.first(ROWS));
         let from = turn.shown().map_or(0, |entry| entry.number);
         let mut out = Vec::new();
         write_sheet(&sheet, layout, &mut out, &Watch::NOBODY)
             .map_err(|error| plain(format!("It cannot be laid out: {error}.")))?;
         let mut page = Page::new();
-        if all > ROWS as u64 {
+        if all > ROWS {
             let words = format!(
                 "The first {} of {} rows; /export writes all.",
-                grouped(ROWS as u64),
-                grouped(read(&sheet.set).len())
+                grouped(ROWS),
+                grouped(all)
             );
             page.say(Tone::Faint, words);
             page.gap();

@@ -155,6 +155,16 @@ fn layout(
             ))
         })?,
     };
+    laid_out(session, parsed, format, Some(sheet))
+}
+
+/// A format with what the options of a command ask of it, for rows of a session.
+pub(super) fn laid_out(
+    session: &Session,
+    parsed: &Parsed,
+    format: &'static Format,
+    sheet: Option<&Sheet>,
+) -> Result<Layout, Failure> {
     let mut layout = Layout::of(format).from(session.dialect);
     for (option, value) in &parsed.options {
         if OPTIONS.iter().any(|(name, ..)| name == option) {
@@ -162,7 +172,9 @@ fn layout(
             layout.set(option, value).map_err(plain)?;
         }
     }
-    put_into(session, &mut layout, sheet)?;
+    if let Some(sheet) = sheet {
+        put_into(session, &mut layout, sheet)?;
+    }
     Ok(layout)
 }
 

@@ -213,6 +213,17 @@ fn statement_for(turn: &Turn<'_>, rest: &str, otherwise: &str) -> Result<String,
 mod tests {
     use super::*;
 
+    /// An option of formats that no command takes would be one that nobody can give.
+    #[test]
+    fn every_option_of_formats_is_one_of_export() {
+        let export = idle_tide_lang::command::find("export").expect("the command");
+        for (name, value, _) in idle_tide_draw::export::OPTIONS {
+            let option = export.options.iter().find(|option| option.name == *name);
+            let option = option.unwrap_or_else(|| panic!("--{name}"));
+            assert_eq!(option.value.is_some(), value.is_some(), "--{name}");
+        }
+    }
+
     /// A row of the table without a verb would be a command that does nothing, and the other way round.
     #[test]
     fn every_command_has_a_verb() {

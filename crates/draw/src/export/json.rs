@@ -9,7 +9,7 @@ use idle_tide_core::document::bson::Element;
 use idle_tide_core::document::extended::{self, Form};
 use idle_tide_core::{Column, Row, ValueRef, column_labels};
 
-use super::{BUFFER, Format, RowWriter};
+use super::{BUFFER, Format, RowWriter, bytes_below};
 
 /// One array of objects.
 pub static JSON: Format = Format {
@@ -81,13 +81,13 @@ fn json_text(out: &mut Vec<u8>, text: &str) -> io::Result<()> {
     serde_json::to_writer(out, text).map_err(io::Error::from)
 }
 
-/// Whether a byte is a quote, a backslash or a control character; eight bytes at a time (Warren, Hacker's Delight, 6-1).
+/// Whether a byte is a quote, a backslash or a control character, eight at a time.
 fn needs_escapes(bytes: &[u8]) -> bool {
-    const ONES: u64 = 0x0101_0101_0101_0101;
-    let zero = |word: u64| word.wrapping_sub(ONES) & !word & (ONES << 7);
+    let every = |byte: u8| u64::from(byte) * 0x0101_0101_0101_0101;
     let special = |word: u64| {
-        let below_blank = word.wrapping_sub(ONES * 0x20) & !word & (ONES << 7);
-        below_blank | zero(word ^ (ONES * u64::from(b'"'))) | zero(word ^ (ONES * u64::from(b'\\')))
+        bytes_below(word, 0x20)
+            | bytes_below(word ^ every(b'"'), 1)
+            | bytes_below(word ^ every(b'\\'), 1)
             != 0
     };
     let mut chunks = bytes.chunks_exact(8);

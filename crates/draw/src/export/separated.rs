@@ -5,7 +5,7 @@ use std::io::{self, Write};
 use idle_tide_core::batch::Encoded;
 use idle_tide_core::{Column, Row, ValueRef, column_labels};
 
-use super::{BUFFER, Format, Layout, RowWriter};
+use super::{BUFFER, Format, Layout, RowWriter, bytes_below};
 
 /// Comma-separated values.
 pub static CSV: Format = Format {
@@ -55,11 +55,6 @@ impl<W: Write> Separated<W> {
     }
 }
 
-/// Whether one of the eight bytes in `word` is zero (Warren, Hacker's Delight, 6-1).
-fn has_zero(word: u64) -> bool {
-    word.wrapping_sub(0x0101_0101_0101_0101) & !word & 0x8080_8080_8080_8080 != 0
-}
-
 /// Whether a reader would take the field for something else unless it stands in quotes.
 #[inline]
 fn needs_quotes(bytes: &[u8], separator: u8) -> bool {
@@ -70,6 +65,7 @@ fn needs_quotes(bytes: &[u8], separator: u8) -> bool {
         return true;
     }
     let every = |byte: u8| u64::from(byte) * 0x0101_0101_0101_0101;
+    let has_zero = |word: u64| bytes_below(word, 1) != 0;
     let special = |word: u64| {
         has_zero(word ^ every(separator))
             | has_zero(word ^ every(b'"'))

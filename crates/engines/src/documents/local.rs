@@ -620,41 +620,8 @@ impl Beside<'_> {
         })
     }
 
-    /// Adds documents; fails on an identifier that exists.
-    fn add(&mut self, name: &str, documents: Vec<Document>) -> Result<u64, String> {
-        let duplicate = |id: &Datum| {
-            format!(
-                "There is a document with _id {} in {name} already; nothing was added.",
-                idle_tide_lang::flow::literal(id)
-            )
-        };
-        let documents: Vec<Document> = documents.into_iter().map(with_id).collect();
-        let id = |document: &Document| document.get("_id").map(|id| Key(id.clone()));
-        let mut ids = std::collections::HashSet::new();
-        for new in documents.iter().filter_map(id) {
-            if ids.contains(&new) {
-                return Err(duplicate(&new.0));
-            }
-            ids.insert(new);
-        }
-        self.put(
-            name,
-            true,
-            &mut |document| match id(&document) {
-                Some(known) if ids.contains(&known) => Err(duplicate(&known.0)),
-                _ => Ok(document),
-            },
-            &documents,
-        )?;
-        Ok(documents.len() as u64)
-    }
-
-    /// Adds documents as they come; fails on an identifier that exists, and nothing is added then.
-    fn fill(
-        &mut self,
-        name: &str,
-        next: &mut dyn FnMut() -> Result<Option<Document>, String>,
-    ) -> Result<u64, String> {
+    /// The collection of a name if it is there, and where and how its file is written.
+    fn place(&self, name: &str) -> Result<(Option<Collection>, std::path::PathBuf, Form), String> {
         let existing = self.existing(name)?;
         let (path, form) = match &existing {
             Some(collection) => {
@@ -666,6 +633,30 @@ impl Beside<'_> {
             }
             None => (self.folder.new_path(name)?, Form::Lines),
         };
+        Ok((existing, path, form))
+    }
+
+    /// Says that a collection came into being.
+    fn came_into_being(&mut self, name: &str, path: &std::path::Path) {
+        self.made.push(format!(
+            "The collection {name} came into being, in {}.",
+            path.display()
+        ));
+    }
+
+    /// Adds documents; fails on an identifier that exists.
+    fn add(&mut self, name: &str, documents: Vec<Document>) -> Result<u64, String> {
+        let mut documents = documents.into_iter();
+        self.fill(name, &mut || Ok(documents.next()))
+    }
+
+    /// Adds documents as they come; fails on an identifier that exists, and nothing is added then.
+    fn fill(
+        &mut self,
+        name: &str,
+        next: &mut dyn FnMut() -> Result<Option<Document>, String>,
+    ) -> Result<u64, String> {
+        let (existing, path, form) = self.place(name)?;
         let failed = |e: io::Error| disk(&path, &e).message;
         let mut writing = Writing::begin(&path, form).map_err(failed)?;
         let mut ids = std::collections::HashSet::new();
@@ -696,6 +687,9 @@ impl Beside<'_> {
             count += 1;
         }
         writing.end_in(self.folder).map_err(failed)?;
+        if existing.is_none() {
+            self.came_into_being(name, &path);
+        }
         Ok(count)
     }
 
@@ -707,17 +701,7 @@ impl Beside<'_> {
         change: &mut dyn FnMut(Document) -> Result<Document, String>,
         more: &[Document],
     ) -> Result<(), String> {
-        let existing = self.existing(name)?;
-        let (path, form) = match &existing {
-            Some(collection) => {
-                let form = form_of(collection);
-                (
-                    collection.path.clone(),
-                    form.map_err(|e| io_words(name, &e))?,
-                )
-            }
-            None => (self.folder.new_path(name)?, Form::Lines),
-        };
+        let (existing, path, form) = self.place(name)?;
         let failed = |e: io::Error| disk(&path, &e).message;
         let mut writing = Writing::begin(&path, form).map_err(failed)?;
         let mut wrong = None;
@@ -737,10 +721,7 @@ impl Beside<'_> {
         }
         writing.end_in(self.folder).map_err(failed)?;
         if existing.is_none() {
-            self.made.push(format!(
-                "The collection {name} came into being, in {}.",
-                path.display()
-            ));
+            self.came_into_being(name, &path);
         }
         Ok(())
     }
