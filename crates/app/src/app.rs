@@ -188,6 +188,8 @@ pub struct App {
     pub edit: Option<String>,
     /// Text for the clipboard, and what it is.
     pub(crate) copied: Option<(String, String)>,
+    /// Whether the bell is to ring.
+    pub(crate) rings: bool,
     /// Whether the screen is to be drawn anew from nothing.
     pub redraw: bool,
     /// Counts frames while something moves.
@@ -270,6 +272,7 @@ impl App {
             asks_to_leave: false,
             edit: None,
             copied: None,
+            rings: false,
             redraw: false,
             frame: 0,
             settings,
@@ -419,6 +422,7 @@ impl App {
                 self.close_views();
                 self.focus = Focus::Read;
             }
+            Request::Bell => self.rings = true,
             Request::Clear => {
                 self.cleared = true;
                 self.focus = Focus::Write;

@@ -178,7 +178,9 @@ fn turn(
             }
         } else {
             // The age of a transaction is shown in minutes.
-            let idle = if app.desk.bearings().transaction.is_some() {
+            let idle = if app.desk.is_live() {
+                1
+            } else if app.desk.bearings().transaction.is_some() {
                 10
             } else {
                 3_600
@@ -220,6 +222,11 @@ fn turn(
                 // Whoever leaves has nothing half-written.
                 app.desk.keep_draft("");
                 return Ok(0);
+            }
+            if std::mem::take(&mut app.rings) {
+                // BEL, ECMA-48.
+                let mut out = io::stdout();
+                let _ = out.write_all(b"\x07").and_then(|()| out.flush());
             }
             if let Some((text, what)) = app.copied.take() {
                 match crate::clipboard::put(&text, &what) {

@@ -8,6 +8,7 @@
 pub mod batch;
 pub mod catalog;
 pub mod column_type;
+pub mod compare;
 pub mod decimal;
 pub mod document;
 pub mod figures;

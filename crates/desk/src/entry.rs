@@ -4,13 +4,16 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::{Duration, Instant};
 
-use idle_tide_draw::picture::{counted, lasting};
+use idle_tide_core::ValueRef;
+use idle_tide_draw::picture::{counted, lasting, trend};
 use idle_tide_engines::Outcome;
 
+use crate::comparing::Since;
 use crate::failure::Failure;
 use crate::holding::Holding;
 use crate::links::Links;
-use crate::page::{Page, Tone};
+use crate::live::Live;
+use crate::page::{Line, Page, Tone};
 use crate::sheet::{Sheet, read};
 use crate::stages::Stages;
 
@@ -83,6 +86,10 @@ pub struct Entry {
     pub follows: Vec<String>,
     /// How its change stands, if it is one that is looked at before it is kept.
     pub holding: Option<Holding>,
+    /// How its rows differ from an earlier result of the same statement, once that is known.
+    pub since: Option<Since>,
+    /// How it stands as a result that is read again and again.
+    pub live: Option<Live>,
     /// What stands above its rows.
     pub above: Option<Page>,
     /// Set when no more rows will come.
@@ -114,6 +121,8 @@ impl Entry {
             came_from: None,
             follows: Vec::new(),
             holding: None,
+            since: None,
+            live: None,
             above: None,
             complete: Arc::default(),
         }
@@ -165,6 +174,30 @@ impl Entry {
             Content::Stages(stages) => Some(stages),
             _ => None,
         }
+    }
+
+    /// What stands above its rows now: how it stands as a live result, and what was said of it.
+    pub fn head(&self) -> Option<Page> {
+        let Some(live) = &self.live else {
+            return self.above.clone();
+        };
+        let (words, tone) = live.words();
+        let mut line = Line::new().and(tone, words);
+        if let Some((name, values)) = &live.trend
+            && values.len() > 1
+        {
+            let last = values.last().copied().unwrap_or_default();
+            let last = ValueRef::Float(last).plain();
+            line = line.and(Tone::Faint, format!("   {name} "));
+            line = line.and(Tone::Number, last.strip_suffix(".0").unwrap_or(&last));
+            line = line.and(Tone::Picture, format!(" {}", trend(values)));
+        }
+        let mut page = Page::new();
+        page.line(line);
+        for line in self.above.iter().flat_map(|page| &page.lines) {
+            page.line(line.clone());
+        }
+        Some(page)
     }
 
     /// How long it has run, or ran.
@@ -227,10 +260,15 @@ impl Entry {
                 (format!("{}{words}", changed.unwrap_or_default()), tone)
             }
             State::Done => match (rows, self.outcome.as_ref().and_then(|o| o.changed)) {
-                (Some(rows), _) => (
-                    format!("{} · {time}", counted(rows, self.row())),
-                    Tone::Faint,
-                ),
+                (Some(rows), _) => {
+                    let since = self.since.map(|since| format!(" · {}", since.words()));
+                    let rows = counted(rows, self.row());
+                    if self.live.as_ref().is_some_and(Live::goes_on) {
+                        return (format!("{rows} · {time} · live"), Tone::Active);
+                    }
+                    let words = format!("{rows} · {time}{}", since.unwrap_or_default());
+                    (words, Tone::Faint)
+                }
                 (None, Some(changed)) => (
                     format!("{} · {time}", counted(changed, self.thing)),
                     Tone::Faint,

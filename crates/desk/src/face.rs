@@ -37,6 +37,8 @@ pub enum Request {
     Read,
     /// Clear the view.
     Clear,
+    /// Ring the bell.
+    Bell,
     /// Go to a place of the rows of an entry: a row, and a column among those shown.
     GoTo(EntryId, u64, usize),
 }

@@ -35,6 +35,22 @@ pub fn lasting(time: std::time::Duration) -> String {
     }
 }
 
+/// Numbers one after the other as one line of blocks, the least at the bottom and the most at the top.
+pub fn trend(values: &[f64]) -> String {
+    const BLOCKS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+    let finite = || values.iter().copied().filter(|value| value.is_finite());
+    let (least, most) = (
+        finite().fold(f64::INFINITY, f64::min),
+        finite().fold(f64::NEG_INFINITY, f64::max),
+    );
+    let block = |value: &f64| match value.is_finite() {
+        true if most > least => BLOCKS[((value - least) / (most - least) * 7.0).round() as usize],
+        true => BLOCKS[3],
+        false => ' ',
+    };
+    values.iter().map(block).collect()
+}
+
 /// A size in the unit that reads best, in powers of 1000 (IEC 80000-13).
 pub fn bytes(size: u64) -> String {
     match size {

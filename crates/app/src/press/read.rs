@@ -150,6 +150,12 @@ impl App {
             (KeyCode::Char('u' | 'U'), false) => self.command("/columns --all"),
             (KeyCode::Char('l' | 'L'), false) => self.follow(None),
             (KeyCode::Char('c' | 'C'), false) => self.command("/clipboard"),
+            (KeyCode::Char('d' | 'D'), false) => self.command("/compare"),
+            (KeyCode::Char('w' | 'W'), false) => {
+                let live = self.desk.entry().and_then(|entry| entry.live.as_ref());
+                let goes_on = live.is_some_and(|live| live.goes_on());
+                self.command(if goes_on { "/live stop" } else { "/live" });
+            }
             (KeyCode::Char(' '), false) => self.mark(),
             (KeyCode::Char('m' | 'M'), false) => self.mark_to_here(),
             (KeyCode::Char('['), false) => self.shift_column(-1),

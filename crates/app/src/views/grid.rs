@@ -3,6 +3,7 @@
 
 use idle_tide_core::{Figures, ValueRef};
 use idle_tide_desk::covering::WORD;
+use idle_tide_desk::live::Mark;
 use idle_tide_desk::{Entry, Tone, sheet};
 use idle_tide_draw::marks::{Look, Shown, covered, show_text, show_value};
 use idle_tide_draw::picture::{grouped, spread};
@@ -384,9 +385,18 @@ fn paint(app: &mut App, frame: &mut Frame<'_>, area: Rect, sight: &Sight<'_>) {
         {
             p.text(area.x + 3, y, 1, Tone::Care, "◂");
         }
+        let fresh = rows.row_number(row).and_then(|number| fresh(entry, number));
+        if let Some((mark, tone)) = fresh {
+            let sign = if matches!(mark, Mark::New) { "+" } else { "~" };
+            p.text(area.x + 3, y, 1, tone, sign);
+        }
         for place in placed {
             let here = current && place.at == grid.column && reading;
-            cell(&mut p, values, place, here, y);
+            let tone = fresh.and_then(|(mark, tone)| match mark {
+                Mark::Changed(columns) if !columns.contains(&place.column) => None,
+                _ => Some(tone),
+            });
+            cell(&mut p, values, place, here, y, tone);
         }
         if values.len() == 1 && rows.view.columns.len() > 1 {
             p.shown(area.x + 4, y, Tone::Danger, &values[0]);
@@ -459,8 +469,26 @@ fn head(
     }
 }
 
-/// Draws a value; `here` is whether it is the current one.
-fn cell(p: &mut Painter<'_>, values: &[Shown], place: &Placed, here: bool, y: u16) {
+/// What happened to a row of a live result at its last change, in the tone of its age; nothing once that has faded.
+fn fresh(entry: &Entry, row: u64) -> Option<(&Mark, Tone)> {
+    let live = entry.live.as_ref()?;
+    let mark = live.marks.get(&u32::try_from(row).ok()?)?;
+    match live.freshness() {
+        age if age > 0.5 => Some((mark, Tone::Care)),
+        age if age > 0.0 => Some((mark, Tone::Active)),
+        _ => None,
+    }
+}
+
+/// Draws a value; `here` is whether it is the current one, `fresh` the tone of one that has just changed.
+fn cell(
+    p: &mut Painter<'_>,
+    values: &[Shown],
+    place: &Placed,
+    here: bool,
+    y: u16,
+    fresh: Option<Tone>,
+) {
     let Some(shown) = values.get(place.at) else {
         return;
     };
@@ -483,7 +511,7 @@ fn cell(p: &mut Painter<'_>, values: &[Shown], place: &Placed, here: bool, y: u1
     let tone = match changed {
         true => Tone::Care,
         false if differs(place.after) => Tone::Faint,
-        false => tone_of(shown.look),
+        false => fresh.unwrap_or(tone_of(shown.look)),
     };
     p.shown(x, y, tone, &shown);
     p.ground = row_ground;

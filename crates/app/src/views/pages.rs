@@ -73,8 +73,7 @@ pub(super) fn result(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bo
 
 /// Draws what stands above rows; answers what is left for them. They keep at least half.
 fn above(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bool) -> Rect {
-    let above = app.desk.entry().and_then(|entry| entry.above.as_ref());
-    let Some(page) = above else {
+    let Some(page) = app.desk.entry().and_then(idle_tide_desk::Entry::head) else {
         return area;
     };
     let page = page.wrapped(usize::from(area.width.saturating_sub(8)).max(20));

@@ -121,6 +121,12 @@ impl Desk {
         self.services.looking
     }
 
+    /// Whether the entry shown changes with time: it is live, or was so a moment ago.
+    pub fn is_live(&self) -> bool {
+        let live = self.entry().and_then(|entry| entry.live.as_ref());
+        live.is_some_and(|live| live.goes_on() || live.freshness() > 0.0)
+    }
+
     /// What is asked in the current session, to be answered with yes or no.
     pub fn question(&self) -> Option<&Question> {
         self.session().question()
@@ -352,12 +358,12 @@ impl Desk {
         };
         let list: Vec<&Away> = session.behind.iter().filter(seen).collect();
         list.iter().for_each(|away| session.stop(away));
-        let working = self
-            .entries
-            .shown()
-            .and_then(Entry::sheet)
-            .is_some_and(Sheet::stop_working);
-        !list.is_empty() || working
+        let list = list.len();
+        let shown = self.entries.shown_mut();
+        let working = shown.is_some_and(|entry| {
+            crate::live::stop(entry) | entry.sheet().is_some_and(Sheet::stop_working)
+        });
+        list > 0 || working
     }
 
     /// Gives up work in a thread of its own: its entry ends at once, and nobody waits for it.

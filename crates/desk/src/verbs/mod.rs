@@ -4,6 +4,7 @@
 pub(crate) mod again;
 pub(crate) mod bearings;
 pub(crate) mod clipboard;
+pub(crate) mod compare;
 pub(crate) mod diary;
 pub(crate) mod export;
 pub(crate) mod face;
@@ -11,6 +12,7 @@ pub(crate) mod figures;
 pub(crate) mod keep;
 pub(crate) mod links;
 pub(crate) mod lists;
+pub(crate) mod live;
 pub(crate) mod load;
 pub(crate) mod log;
 pub(crate) mod object;
@@ -70,6 +72,7 @@ static VERBS: &[&dyn Verb] = &[
     &bearings::Bearings,
     &clipboard::AsText,
     &clipboard::Clipboard,
+    &compare::Differs,
     &diary::Keeps,
     &export::Export,
     &face::CATALOG,
@@ -102,6 +105,7 @@ static VERBS: &[&dyn Verb] = &[
     &lists::SHAPE,
     &lists::TABLES,
     &lists::VIEWS,
+    &live::Again,
     &load::Load,
     &log::Log,
     &object::ABOUT,

@@ -21,6 +21,7 @@ use secrecy::{ExposeSecret, SecretString};
 use crate::ask::Wanted;
 use crate::catalog::ReadCatalog;
 use crate::changed_rows::Rows;
+use crate::comparing::Compare;
 use crate::count::count_all;
 use crate::entries::rows;
 use crate::entry::Content;
@@ -426,6 +427,11 @@ impl Run {
         }
     }
 
+    /// Where its rows will be, once it has begun.
+    pub(crate) fn result(&self) -> Option<Arc<RwLock<ResultSet>>> {
+        self.set.as_ref().map(|(set, _)| Arc::clone(set))
+    }
+
     /// Runs, or is looked at where that was decided.
     fn proceed(mut self, turn: &mut Turn<'_>) -> Next {
         match self.change.take() {
@@ -533,8 +539,14 @@ impl Run {
             }
             (_, notes) => turn.say(notes.join("\n"), Tone::Care),
         }
-        if self.about.effect == Effect::Read && keeps && matches!(content, Content::Rows(_)) {
+        if self.about.effect == Effect::Read
+            && keeps
+            && let Content::Rows(sheet) = &content
+        {
             self.say_doubts(turn);
+            if let Some(compare) = Compare::with_earlier(turn, &sheet.set) {
+                turn.start(compare);
+            }
         }
         let makes = self.about.effect == Effect::Definition && self.about.verb == "create";
         if (makes || self.about.effect == Effect::Write) && matches!(content, Content::Page(_)) {

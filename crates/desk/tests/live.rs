@@ -1,0 +1,283 @@
+//! Results that are compared and read again by themselves, on a file that another connection writes to.
+
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::mpsc::{Receiver, channel};
+use std::time::{Duration, Instant};
+
+use idle_tide_desk::{Content, Desk, Entry, Event, Options, Request, State, Writes, sheet};
+use idle_tide_engines::sqlite::Sqlite;
+use idle_tide_engines::{Connection, Nowhere};
+
+struct Session {
+    desk: Desk,
+    inbox: Receiver<Event>,
+    other: Sqlite,
+    _dir: tempfile::TempDir,
+}
+
+impl Session {
+    fn new() -> Self {
+        let dir = tempfile::tempdir().expect("a folder");
+        let path = dir.path().join("harbour.db");
+        std::fs::File::create(&path).expect("makes it");
+        let open = |path: &Path| Sqlite::file(path, true, &mut || ()).expect("opens");
+        let mut other = open(&path);
+        other
+            .run(
+                0,
+                "create table berths (id integer primary key, port text, metres real)",
+                &mut Nowhere,
+            )
+            .expect("makes a table");
+        let (sender, inbox) = channel();
+        let options = Options {
+            source: "test".into(),
+            writes: Writes::Free,
+            places: None,
+            stream: None,
+        };
+        let notify = Arc::new(move |event| {
+            let _ = sender.send(event);
+        });
+        let desk = Desk::new(Box::new(open(&path)), options, notify);
+        let mut session = Session {
+            desk,
+            inbox,
+            other,
+            _dir: dir,
+        };
+        session.other(
+            "insert into berths values (1, 'Quay', 20), (2, 'Cove', 12.5), (3, 'Spit', null)",
+        );
+        session.desk.arrive();
+        session.until(|desk| desk.entry().is_some_and(|entry| entry.state == State::Done));
+        session
+    }
+
+    fn other(&mut self, sql: &str) {
+        self.other
+            .run(0, sql, &mut Nowhere)
+            .expect("runs elsewhere");
+    }
+
+    fn until(&mut self, done: impl Fn(&Desk) -> bool) {
+        let start = Instant::now();
+        while !done(&self.desk) {
+            let (entry, notice) = (self.desk.entry(), self.desk.notice());
+            assert!(
+                start.elapsed() < Duration::from_secs(20),
+                "never happened: {entry:?} {notice:?}"
+            );
+            if let Ok(event) = self.inbox.recv_timeout(Duration::from_millis(20)) {
+                self.desk.handle(event);
+            }
+        }
+    }
+
+    fn run(&mut self, text: &str) -> &Entry {
+        self.desk.submit(text);
+        self.until(|desk| !desk.is_busy());
+        self.desk.entry().expect("an entry")
+    }
+
+    fn rows(&self, number: u32) -> Vec<String> {
+        let mut entries = self.desk.entries().iter();
+        let entry = entries
+            .find(|entry| entry.number == number)
+            .expect("the entry");
+        let set = sheet::read(&entry.sheet().expect("rows").set);
+        let row = |at: u64| -> Vec<String> {
+            let columns = 0..set.columns().len();
+            columns
+                .map(|column| set.value(at, column).expect("a value").as_ref().plain())
+                .collect()
+        };
+        (0..set.len()).map(|at| row(at).join("|")).collect()
+    }
+
+    fn words(&self) -> String {
+        self.desk
+            .entry()
+            .and_then(Entry::head)
+            .map_or(String::new(), |page| page.text())
+    }
+
+    /// What is refused of a command, in words.
+    fn refused(&mut self, text: &str) -> String {
+        match &self.run(text).content {
+            Content::Failure(failure) => failure.headline.clone(),
+            other => panic!("{text}: {other:?}"),
+        }
+    }
+}
+
+#[test]
+fn a_statement_that_runs_again_says_what_differs_and_compare_shows_it() {
+    let mut session = Session::new();
+    session.run("select * from berths;");
+    session.run("select * from berths;");
+    session.until(|desk| desk.entry().is_some_and(|entry| entry.since.is_some()));
+    assert!(
+        session
+            .desk
+            .entry()
+            .expect("an entry")
+            .words()
+            .0
+            .ends_with("same as entry 2")
+    );
+    session.other("update berths set metres = 21 where id = 1");
+    session.other("delete from berths where id = 2");
+    session.other("insert into berths values (9, 'Head', 5)");
+    session.run("select * from berths;");
+    session.until(|desk| desk.entry().is_some_and(|entry| entry.since.is_some()));
+    assert!(
+        session
+            .desk
+            .entry()
+            .expect("an entry")
+            .words()
+            .0
+            .ends_with("+1 −1 ~1 since entry 3")
+    );
+    session.run("/compare");
+    assert_eq!(
+        session.rows(5),
+        [
+            "changed|1|20.0|21.0|Quay",
+            "removed|2|12.5|missing|Cove",
+            "added|9|missing|5.0|Head",
+        ]
+    );
+    assert!(
+        session
+            .words()
+            .contains("From entry 3 to entry 4: 1 added, 1 removed, 1 changed. 1 row is the same.")
+    );
+    assert!(session.words().contains("told apart by id"));
+
+    // Another shape: what one lacks and what is of another kind is told.
+    session.run("select id, 'Quay' as metres from berths where id in (1, 3);");
+    session.run("/compare 4 6 --on id");
+    let words = session.words();
+    assert!(words.contains("Only entry 4 has port"), "{words}");
+    assert!(
+        words.contains("metres: numbers in 4, texts in 6"),
+        "{words}"
+    );
+    for (command, words) in [
+        (
+            "/compare 4 6 --on port",
+            "Only one of the two has a column port",
+        ),
+        ("/compare 4 6 --on depth", "Both have id, metres"),
+        ("/compare 4 4", "compared with itself"),
+        ("/compare 4 77", "There is no entry 77"),
+        ("/compare 1 4", "Entry 1 has no rows"),
+        ("/compare 4 6 --within near", "no distance"),
+    ] {
+        let said = session.refused(command);
+        assert!(said.contains(words), "{command}: {said}");
+    }
+}
+
+#[test]
+fn a_live_result_shows_what_another_connection_writes() {
+    let mut session = Session::new();
+    session.run("select id, port from berths order by id;");
+    session.run("/live 0.2 --until 'id = 7'");
+    session.until(|desk| {
+        let live = desk.entry().and_then(|entry| entry.live.as_ref());
+        live.is_some_and(|live| live.readings > 2)
+    });
+    assert!(
+        session.words().contains("live every 200 ms · the same in"),
+        "{}",
+        session.words()
+    );
+    session.other("update berths set port = 'Mole' where id = 3");
+    session.other("delete from berths where id = 1");
+    session.until(|desk| {
+        let rows = desk.entry().and_then(|entry| entry.sheet());
+        rows.is_some_and(|rows| rows.shown() == 2)
+    });
+    assert_eq!(session.rows(2), ["2|Cove", "3|Mole"]);
+    assert!(session.words().contains("gone: 1)"), "{}", session.words());
+    // A view stays as the reader wants it.
+    session.run("/order id desc");
+    session.until(|desk| {
+        let rows = desk.entry().and_then(|entry| entry.sheet());
+        rows.is_some_and(|rows| rows.row_number(0) == Some(1))
+    });
+    // What is typed does not wait for it, and while a transaction is open it pauses.
+    session.run("begin;");
+    session.desk.show(1);
+    session.until(|desk| {
+        let head = desk.entry().and_then(Entry::head);
+        head.is_some_and(|page| page.text().contains("pauses: a transaction is open"))
+    });
+    session.run("rollback;");
+    session.other("insert into berths values (7, 'Ebb', 1)");
+    session.desk.show(1);
+    session.until(|desk| {
+        let live = desk.entry().and_then(|entry| entry.live.as_ref());
+        live.is_some_and(|live| !live.goes_on())
+    });
+    assert!(
+        session.words().contains("was live: id = 7 holds"),
+        "{}",
+        session.words()
+    );
+    let first = session
+        .desk
+        .entry()
+        .and_then(|entry| entry.sheet())
+        .and_then(|rows| rows.row_number(0));
+    assert_eq!(first, Some(2), "the order stays");
+    assert_eq!(session.desk.take_request(), Some(Request::Bell));
+}
+
+#[test]
+fn a_live_result_follows_a_number_rings_once_and_ends_with_its_table() {
+    let mut session = Session::new();
+    session.run("select count(*) as n from berths;");
+    session.run("/live 0.2 --alert 'n > 3'");
+    session.other("insert into berths values (8, 'Ebb', 1)");
+    session.until(|desk| {
+        let live = desk.entry().and_then(|entry| entry.live.as_ref());
+        live.is_some_and(|live| live.alerted && live.readings > 6)
+    });
+    assert_eq!(session.desk.take_request(), Some(Request::Bell));
+    assert_eq!(session.desk.take_request(), None, "once");
+    assert!(session.words().contains("   n 4 "), "{}", session.words());
+    session.other("drop table berths");
+    session.until(|desk| {
+        desk.notice()
+            .is_some_and(|notice| notice.text.contains("no longer live"))
+    });
+    assert_eq!(session.rows(2), ["4"], "the last rows stay");
+    for (before, command, words) in [
+        (
+            "create table t (n)",
+            "/live",
+            "no rows that could be read again",
+        ),
+        ("select 1 as n;", "/live 0", "no time between readings"),
+        ("select 1 as n;", "/live --until 'depth > 1'", "depth"),
+        ("select 1 as n;", "/live --trend depth", "no column depth"),
+        (
+            "insert into t values (1) returning n;",
+            "/live",
+            "not known to do no more than read",
+        ),
+        ("/tables", "/live", "no statement of its own"),
+    ] {
+        session.run(before);
+        let said = session.refused(command);
+        assert!(
+            said.contains(words) || words.contains("no rows that could be read again"),
+            "{before} {command}: {said}"
+        );
+    }
+}
