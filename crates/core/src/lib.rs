@@ -7,6 +7,7 @@
 
 pub mod batch;
 pub mod catalog;
+pub mod chart;
 pub mod column_type;
 pub mod compare;
 pub mod decimal;

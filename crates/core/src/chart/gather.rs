@@ -1,0 +1,793 @@
+//! The numbers of a picture, gathered from the rows of a result in one pass, and the rows that stand behind one mark.
+
+use std::collections::HashMap;
+use std::io;
+
+use foldhash::fast::FixedState;
+
+use super::role::{number, seconds};
+use super::{How, Kind, MOST_SERIES, Role, Spec, roles};
+use crate::batch::Row;
+use crate::figures::grouped;
+use crate::order::each_row;
+use crate::result::{ResultSet, column_labels};
+use crate::value::ValueRef;
+
+/// Categories that are told apart; what is met after them is gathered as one.
+const MOST_CATEGORIES: usize = 5_000;
+/// Pictures side by side, at most.
+const MOST_PANELS: usize = 12;
+/// Values beyond the whiskers that are kept of each box.
+const MOST_BEYOND: usize = 50;
+/// The name of what is gathered.
+pub const OTHERS: &str = "others";
+
+/// What goes along a picture.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Across {
+    /// Categories, by their names.
+    Categories(Vec<String>),
+    /// Numbers.
+    Numbers,
+    /// Seconds since 1970.
+    Times,
+}
+
+/// A picture's numbers.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Data {
+    /// What was asked for.
+    pub spec: Spec,
+    /// What goes along.
+    pub across: Across,
+    /// The series, in their order.
+    pub series: Vec<String>,
+    /// One picture, or several of one kind side by side.
+    pub panels: Vec<Panel>,
+    /// The name of what goes along, and of what is measured.
+    pub names: (String, String),
+    /// What was left out or put together, in sentences.
+    pub notes: Vec<String>,
+    /// Rows that were looked at.
+    pub rows: u64,
+}
+
+/// One picture of several side by side.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Panel {
+    /// Its category; empty where there is one picture.
+    pub name: String,
+    /// What is drawn in it.
+    pub marks: Marks,
+}
+
+/// What is drawn.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Marks {
+    /// For each series a value for each category; nothing where no row is.
+    Values(Vec<Vec<Option<f64>>>),
+    /// For each series its points, from the least x to the most; a y that is no number is a gap.
+    Lines(Vec<Vec<(f64, f64)>>),
+    /// For each series its points as they come, and the numbers of their rows.
+    Points(Vec<Vec<(f64, f64, u32)>>),
+    /// Intervals of one width, from `from` on, and how many values fall into each.
+    Bins {
+        /// The least value.
+        from: f64,
+        /// The width of an interval.
+        width: f64,
+        /// Values in each.
+        counts: Vec<u64>,
+    },
+    /// A box for each category.
+    Boxes(Vec<Option<Box5>>),
+}
+
+/// Five numbers of a distribution.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Box5 {
+    /// The least value not further from the box than one and a half times its length.
+    pub low: f64,
+    /// The first quartile.
+    pub q1: f64,
+    /// The median.
+    pub median: f64,
+    /// The third quartile.
+    pub q3: f64,
+    /// The greatest value not further from the box than one and a half times its length.
+    pub high: f64,
+    /// Values.
+    pub count: u64,
+    /// Values further away, the furthest of them.
+    pub beyond: Vec<f64>,
+}
+
+impl Box5 {
+    /// The box of some values; quartiles by linear interpolation (Hyndman and Fan 1996, type 7).
+    pub fn of(values: &mut [f64]) -> Option<Self> {
+        values.sort_unstable_by(f64::total_cmp);
+        let quantile = |part: f64| {
+            let at = part * (values.len() - 1) as f64;
+            let (low, high) = (values[at.floor() as usize], values[at.ceil() as usize]);
+            low + (high - low) * at.fract()
+        };
+        let (first, last) = (*values.first()?, *values.last()?);
+        let (q1, median, q3) = (quantile(0.25), quantile(0.5), quantile(0.75));
+        let reach = 1.5 * (q3 - q1);
+        let within = |value: &&f64| (q1 - reach..=q3 + reach).contains(*value);
+        let mut beyond: Vec<f64> = values.iter().copied().filter(|v| !within(&v)).collect();
+        beyond.sort_unstable_by(|a, b| (b - median).abs().total_cmp(&(a - median).abs()));
+        beyond.truncate(MOST_BEYOND);
+        Some(Box5 {
+            low: values.iter().find(within).copied().unwrap_or(first),
+            high: values.iter().rev().find(within).copied().unwrap_or(last),
+            q1,
+            median,
+            q3,
+            count: values.len() as u64,
+            beyond,
+        })
+    }
+}
+
+/// Which mark of a picture.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Key {
+    /// A category.
+    Category(usize),
+    /// A place along.
+    X(f64),
+    /// An interval.
+    Bin(usize),
+    /// A row of the result.
+    Row(u32),
+}
+
+/// Names that are met, numbered in their order.
+#[derive(Default)]
+struct Names {
+    known: HashMap<Box<[u8]>, usize, FixedState>,
+    names: Vec<String>,
+    most: usize,
+    /// Rows whose name came after all the room was taken.
+    beyond: u64,
+    bytes: Vec<u8>,
+}
+
+impl Names {
+    fn at_most(most: usize) -> Self {
+        Names {
+            most,
+            ..Names::default()
+        }
+    }
+
+    /// The number of a value's name; that after the last where there is no more room.
+    fn number(&mut self, value: ValueRef<'_>) -> usize {
+        self.bytes.clear();
+        if value.is_null() {
+            self.bytes.push(0);
+        }
+        value.write_plain(&mut self.bytes);
+        if let Some(at) = self.known.get(self.bytes.as_slice()) {
+            return *at;
+        }
+        if self.names.len() >= self.most {
+            self.beyond += 1;
+            return self.most;
+        }
+        let at = self.names.len();
+        self.known.insert(self.bytes.as_slice().into(), at);
+        self.names.push(match value {
+            ValueRef::Text("") => "(empty)".into(),
+            value => value.plain(),
+        });
+        at
+    }
+
+    /// The names, and behind them that of what had no room.
+    fn all(self) -> Vec<String> {
+        let mut names = self.names;
+        if self.beyond > 0 {
+            names.push(OTHERS.into());
+        }
+        names
+    }
+}
+
+/// A sum that grows, and how many values are in it.
+#[derive(Clone, Copy, Default)]
+struct Sum {
+    sum: f64,
+    values: u64,
+    rows: u64,
+}
+
+impl Sum {
+    fn value(self, how: How) -> Option<f64> {
+        match how {
+            How::Count => Some(self.rows as f64),
+            _ if self.values == 0 => None,
+            How::Sum => Some(self.sum),
+            How::Mean => Some(self.sum / self.values as f64),
+        }
+    }
+
+    fn join(&mut self, other: Sum) {
+        self.sum += other.sum;
+        self.values += other.values;
+        self.rows += other.rows;
+    }
+}
+
+/// Where a row stands along.
+enum Along {
+    Category(usize),
+    At(f64),
+}
+
+/// Places the rows of a result in a picture.
+struct Places {
+    spec: Spec,
+    /// Whether x is read as a time, where it is no category.
+    times: bool,
+    categories: bool,
+    /// Times are put together in steps of so many seconds.
+    bucket: Option<f64>,
+    along: Names,
+    by: Names,
+    panels: Names,
+    /// Rows without a place along.
+    nowhere: u64,
+}
+
+impl Places {
+    fn new(set: &ResultSet, spec: &Spec) -> Self {
+        let roles = roles(set);
+        let role = spec.x.and_then(|x| roles.get(x)).copied();
+        Places {
+            times: role == Some(Role::Time),
+            categories: matches!(spec.kind, Kind::Bars | Kind::Boxes | Kind::Heat),
+            bucket: None,
+            along: Names::at_most(MOST_CATEGORIES),
+            by: Names::at_most(match spec.kind {
+                Kind::Heat => MOST_CATEGORIES,
+                _ => 200,
+            }),
+            panels: Names::at_most(MOST_PANELS),
+            nowhere: 0,
+            spec: spec.clone(),
+        }
+    }
+
+    fn x(&self, row: Row<'_>) -> Option<f64> {
+        let value = row.get(self.spec.x?);
+        match self.times {
+            true => {
+                let at = seconds(value)?;
+                Some(self.bucket.map_or(at, |step| (at / step).floor() * step))
+            }
+            false => number(value),
+        }
+    }
+
+    /// The panel, the series and the place along.
+    fn place(&mut self, row: Row<'_>) -> Option<(usize, usize, Along)> {
+        let along = match (self.categories, self.spec.x) {
+            (true, Some(x)) => Along::Category(self.along.number(row.get(x))),
+            (true, None) => Along::Category(self.along.number(ValueRef::Text("all"))),
+            (false, _) => match self.x(row) {
+                Some(at) => Along::At(at),
+                None => {
+                    self.nowhere += 1;
+                    return None;
+                }
+            },
+        };
+        let panel = self
+            .spec
+            .panels
+            .map_or(0, |at| self.panels.number(row.get(at)));
+        let by = self.spec.by.map_or(0, |at| self.by.number(row.get(at)));
+        Some((panel, by, along))
+    }
+}
+
+/// Grows a list so that it has a place.
+fn at<T: Default>(list: &mut Vec<T>, place: usize) -> &mut T {
+    if list.len() <= place {
+        list.resize_with(place + 1, T::default);
+    }
+    &mut list[place]
+}
+
+/// Gathers the numbers of a picture; `rows` are the rows to take (all when `None`).
+///
+/// # Errors
+/// If rows cannot be read, or `stop` said so ([`io::ErrorKind::Interrupted`]).
+pub fn gather(
+    set: &ResultSet,
+    rows: Option<&[u32]>,
+    spec: &Spec,
+    stop: &dyn Fn() -> bool,
+) -> io::Result<Data> {
+    let labels = column_labels(set.columns());
+    let mut places = Places::new(set, spec);
+    let counts = spec.how == How::Count || spec.y.is_empty();
+    if counts && places.times && matches!(spec.kind, Kind::Line | Kind::Area) {
+        places.bucket = bucket(set, rows, &places, stop)?;
+    }
+    let many = spec.by.is_none() && spec.y.len() > 1;
+    let columns: &[usize] = match spec.by {
+        Some(_) => &spec.y[..spec.y.len().min(1)],
+        None => &spec.y,
+    };
+    let mut notes = Vec::new();
+    let (mut looked_at, mut missing, mut endless) = (0_u64, 0_u64, 0_u64);
+    let mut value_of = |row: Row<'_>, column: usize| {
+        let value = row.get(column);
+        let found = number(value);
+        if found.is_none() {
+            missing += u64::from(value.is_null());
+            endless += u64::from(!value.is_null());
+        }
+        found
+    };
+    let mut values: Vec<Vec<Vec<Sum>>> = Vec::new();
+    let mut lines: Vec<Vec<Vec<(f64, Sum)>>> = Vec::new();
+    let mut points: Vec<Vec<Vec<(f64, f64, u32)>>> = Vec::new();
+    let mut numbers: Vec<Vec<f64>> = Vec::new();
+    let mut boxes: Vec<Vec<Vec<f64>>> = Vec::new();
+    each_row(set, rows, stop, &mut |row_number, row| {
+        looked_at += 1;
+        let Some((panel, by, along)) = places.place(row) else {
+            return true;
+        };
+        // With several numbers each is a series; without any, rows are counted.
+        let series = columns.len().max(1);
+        for n in 0..series {
+            let of = columns.get(n).map(|column| value_of(row, *column));
+            let one = Sum {
+                sum: of.flatten().unwrap_or(0.0),
+                values: u64::from(of.flatten().is_some()),
+                rows: 1,
+            };
+            let place = if many { n } else { by };
+            match (spec.kind, &along) {
+                (Kind::Bars | Kind::Heat, Along::Category(category)) => {
+                    at(at(at(&mut values, panel), place), *category).join(one);
+                }
+                (Kind::Boxes, Along::Category(category)) => {
+                    let list = at(at(&mut boxes, panel), *category);
+                    list.extend(of.flatten());
+                }
+                (Kind::Line | Kind::Area, Along::At(x)) => {
+                    let list = at(at(&mut lines, panel), place);
+                    match list.last_mut() {
+                        Some((last, sum)) if *last == *x => sum.join(one),
+                        _ => list.push((*x, one)),
+                    }
+                }
+                (Kind::Points, Along::At(x)) => {
+                    if let Some(y) = of.flatten() {
+                        at(at(&mut points, panel), place).push((*x, y, row_number));
+                    }
+                }
+                (Kind::Histogram, Along::At(x)) => at(&mut numbers, panel).push(*x),
+                _ => {}
+            }
+        }
+        true
+    })?;
+    let x_name = spec.x.map_or("", |x| labels[x].as_str()).to_string();
+    let mut series = match (spec.by, many) {
+        (Some(_), _) => std::mem::take(&mut places.by).all(),
+        (None, true) => columns
+            .iter()
+            .map(|column| labels[*column].clone())
+            .collect(),
+        _ => vec![String::new()],
+    };
+    let times = places.times;
+    let bucket = places.bucket;
+    let nowhere = places.nowhere;
+    let panel_names = match spec.panels {
+        Some(_) => places.panels.all(),
+        None => vec![String::new()],
+    };
+    let categories = places.along.all();
+    let y_name = match (columns, spec.how) {
+        ([], _) | (_, How::Count) => "rows".to_string(),
+        ([one], how) => {
+            let repeated = match spec.kind {
+                Kind::Bars | Kind::Heat => {
+                    values.iter().flatten().flatten().any(|sum| sum.rows > 1)
+                }
+                Kind::Line | Kind::Area => repeats(&lines),
+                _ => false,
+            };
+            match repeated {
+                true => format!("{} of {}", how.name(), labels[*one]),
+                false => labels[*one].clone(),
+            }
+        }
+        (_, how) => {
+            match repeats(&lines) || values.iter().flatten().flatten().any(|sum| sum.rows > 1) {
+                true => how.name().to_string(),
+                false => String::new(),
+            }
+        }
+    };
+    let count_of = panel_names.len();
+    let how = if counts { How::Count } else { spec.how };
+    let mut panels = Vec::new();
+    for (number, name) in panel_names.into_iter().enumerate() {
+        let marks = match spec.kind {
+            Kind::Bars | Kind::Heat => {
+                let mut list = std::mem::take(at(&mut values, number));
+                list.resize_with(series.len(), Vec::new);
+                let all = list.into_iter().map(|mut list| {
+                    list.resize_with(categories.len(), Sum::default);
+                    let value = |sum: Sum| if sum.rows == 0 { None } else { sum.value(how) };
+                    list.into_iter().map(value).collect()
+                });
+                Marks::Values(all.collect())
+            }
+            Kind::Line | Kind::Area => {
+                let mut list = std::mem::take(at(&mut lines, number));
+                list.resize_with(series.len(), Vec::new);
+                Marks::Lines(list.into_iter().map(|list| merged(list, how)).collect())
+            }
+            Kind::Points => {
+                let mut list = std::mem::take(at(&mut points, number));
+                list.resize_with(series.len(), Vec::new);
+                Marks::Points(list)
+            }
+            Kind::Histogram => {
+                let whole = numbers.iter().flatten().all(|number| number.fract() == 0.0);
+                let (from, width, bins) = bins(numbers.iter().flatten(), whole && !times);
+                let mut counts = vec![0; bins];
+                for value in at(&mut numbers, number).iter() {
+                    let bin = ((value - from) / width + 1e-9).floor().max(0.0) as usize;
+                    counts[bin.min(bins - 1)] += 1;
+                }
+                Marks::Bins {
+                    from,
+                    width,
+                    counts,
+                }
+            }
+            Kind::Boxes => {
+                let list = at(&mut boxes, number);
+                list.resize_with(categories.len(), Vec::new);
+                Marks::Boxes(list.iter_mut().map(|values| Box5::of(values)).collect())
+            }
+        };
+        panels.push(Panel { name, marks });
+    }
+    if spec.kind != Kind::Heat {
+        few_series(&mut series, &mut panels, &mut notes);
+    }
+    let rows_words = |count: u64| match count {
+        1 => "1 row".to_string(),
+        many => format!("{} rows", grouped(many)),
+    };
+    if nowhere > 0 {
+        notes.push(format!(
+            "{} without {x_name} left out.",
+            rows_words(nowhere)
+        ));
+    }
+    if missing > 0 && spec.how != How::Count {
+        let gap = if matches!(spec.kind, Kind::Line | Kind::Area) {
+            "are gaps"
+        } else {
+            "are left out"
+        };
+        notes.push(format!("{} without a value {gap}.", rows_words(missing)));
+    }
+    if endless > 0 {
+        notes.push(format!(
+            "{} with no finite number left out.",
+            rows_words(endless)
+        ));
+    }
+    if let Some(bucket) = bucket {
+        notes.push(format!("Counted {}.", per(bucket)));
+    }
+    if count_of > MOST_PANELS {
+        notes.push(format!(
+            "The first {MOST_PANELS} of them, and the rest as {OTHERS}."
+        ));
+    }
+    let across = match (spec.kind, times) {
+        (Kind::Bars | Kind::Boxes | Kind::Heat, _) => Across::Categories(categories),
+        (_, true) => Across::Times,
+        (_, false) => Across::Numbers,
+    };
+    Ok(Data {
+        names: (
+            x_name,
+            match spec.kind {
+                Kind::Histogram => "rows".into(),
+                Kind::Boxes | Kind::Points => labels
+                    .get(spec.y.first().copied().unwrap_or(usize::MAX))
+                    .cloned()
+                    .unwrap_or_default(),
+                _ => y_name,
+            },
+        ),
+        spec: spec.clone(),
+        across,
+        series,
+        panels,
+        notes,
+        rows: looked_at,
+    })
+}
+
+/// Whether several rows fall on one place of a line.
+fn repeats(lines: &[Vec<Vec<(f64, Sum)>>]) -> bool {
+    lines.iter().flatten().any(|list| {
+        list.iter().any(|(_, sum)| sum.rows > 1) || {
+            let sorted = list.is_sorted_by(|a, b| a.0 < b.0);
+            !sorted && {
+                let mut all: Vec<f64> = list.iter().map(|(x, _)| *x).collect();
+                all.sort_unstable_by(f64::total_cmp);
+                all.windows(2).any(|two| two[0] == two[1])
+            }
+        }
+    })
+}
+
+/// The points of a line from the least x to the most, those of one x put together.
+fn merged(mut list: Vec<(f64, Sum)>, how: How) -> Vec<(f64, f64)> {
+    if !list.is_sorted_by(|a, b| a.0 <= b.0) {
+        list.sort_by(|a, b| a.0.total_cmp(&b.0));
+    }
+    let mut out: Vec<(f64, Sum)> = Vec::with_capacity(list.len());
+    for (x, sum) in list {
+        match out.last_mut() {
+            Some((last, known)) if *last == x => known.join(sum),
+            _ => out.push((x, sum)),
+        }
+    }
+    let value = |(x, sum): (f64, Sum)| (x, sum.value(how).unwrap_or(f64::NAN));
+    out.into_iter().map(value).collect()
+}
+
+/// Puts the smallest series together where there are more than can be told apart.
+fn few_series(series: &mut Vec<String>, panels: &mut [Panel], notes: &mut Vec<String>) {
+    if series.len() <= MOST_SERIES {
+        return;
+    }
+    let mut weight = vec![0.0; series.len()];
+    for panel in panels.iter() {
+        match &panel.marks {
+            Marks::Values(all) => {
+                for (at, list) in all.iter().enumerate() {
+                    weight[at] += list.iter().flatten().map(|value| value.abs()).sum::<f64>();
+                }
+            }
+            Marks::Lines(all) => all
+                .iter()
+                .enumerate()
+                .for_each(|(at, list)| weight[at] += list.len() as f64),
+            Marks::Points(all) => all
+                .iter()
+                .enumerate()
+                .for_each(|(at, list)| weight[at] += list.len() as f64),
+            _ => {}
+        }
+    }
+    let mut order: Vec<usize> = (0..series.len()).collect();
+    order.sort_by(|a, b| weight[*b].total_cmp(&weight[*a]));
+    let mut kept: Vec<usize> = order[..MOST_SERIES - 1].to_vec();
+    kept.sort_unstable();
+    let rest: Vec<usize> = (0..series.len()).filter(|at| !kept.contains(at)).collect();
+    let of_values = matches!(
+        panels.first().map(|panel| &panel.marks),
+        Some(Marks::Values(_))
+    );
+    for panel in panels {
+        match &mut panel.marks {
+            Marks::Values(all) => {
+                let categories = all.first().map_or(0, Vec::len);
+                let mut others = vec![None; categories];
+                for at in &rest {
+                    for (sum, value) in others.iter_mut().zip(&all[*at]) {
+                        if let Some(value) = value {
+                            *sum = Some(sum.unwrap_or(0.0) + value);
+                        }
+                    }
+                }
+                let mut few: Vec<_> = kept
+                    .iter()
+                    .map(|at| std::mem::take(&mut all[*at]))
+                    .collect();
+                few.push(others);
+                *all = few;
+            }
+            Marks::Lines(all) => {
+                *all = kept
+                    .iter()
+                    .map(|at| std::mem::take(&mut all[*at]))
+                    .collect()
+            }
+            Marks::Points(all) => {
+                *all = kept
+                    .iter()
+                    .map(|at| std::mem::take(&mut all[*at]))
+                    .collect()
+            }
+            _ => {}
+        }
+    }
+    let count = rest.len();
+    let mut names: Vec<String> = kept.iter().map(|at| series[*at].clone()).collect();
+    match of_values {
+        true => {
+            names.push(format!("{OTHERS} ({count})"));
+            notes.push(format!("{count} smaller series are put together."));
+        }
+        false => notes.push(format!("{count} series with fewer points are left out.")),
+    }
+    *series = names;
+}
+
+/// The step by which times are counted: the least that makes no more than 150 of them.
+fn bucket(
+    set: &ResultSet,
+    rows: Option<&[u32]>,
+    places: &Places,
+    stop: &dyn Fn() -> bool,
+) -> io::Result<Option<f64>> {
+    let (mut least, mut most) = (f64::INFINITY, f64::NEG_INFINITY);
+    each_row(set, rows, stop, &mut |_, row| {
+        if let Some(at) = places.x(row) {
+            least = least.min(at);
+            most = most.max(at);
+        }
+        true
+    })?;
+    let fits = |step: &&f64| (most - least) / **step <= 150.0;
+    Ok((most > least).then(|| {
+        BUCKETS
+            .iter()
+            .find(fits)
+            .copied()
+            .unwrap_or(31_449_600.0 * 10.0)
+    }))
+}
+
+const BUCKETS: [f64; 16] = [
+    1.0,
+    5.0,
+    15.0,
+    30.0,
+    60.0,
+    300.0,
+    900.0,
+    1_800.0,
+    3_600.0,
+    10_800.0,
+    21_600.0,
+    43_200.0,
+    86_400.0,
+    604_800.0,
+    2_419_200.0,
+    31_449_600.0,
+];
+
+fn per(bucket: f64) -> String {
+    match bucket as u64 {
+        1 => "every second".into(),
+        seconds @ 2..60 => format!("every {seconds} s"),
+        60 => "every minute".into(),
+        seconds @ 61..3_600 => format!("every {} min", seconds / 60),
+        3_600 => "every hour".into(),
+        seconds @ 3_601..86_400 => format!("every {} h", seconds / 3_600),
+        86_400 => "by days".into(),
+        604_800 => "by weeks".into(),
+        2_419_200 => "every four weeks".into(),
+        seconds => format!("every {} weeks", seconds / 604_800),
+    }
+}
+
+/// The first edge, the width and the number of intervals (Freedman and Diaconis 1981, with at least 5 and at most 60 of them
+/// and a width of 1, 2 or 5 times a power of ten).
+fn bins<'a>(values: impl Iterator<Item = &'a f64>, whole: bool) -> (f64, f64, usize) {
+    let mut sorted: Vec<f64> = values.copied().collect();
+    sorted.sort_unstable_by(f64::total_cmp);
+    let (Some(least), Some(most)) = (sorted.first().copied(), sorted.last().copied()) else {
+        return (0.0, 1.0, 1);
+    };
+    if least == most {
+        return (least - 0.5, 1.0, 1);
+    }
+    let quantile = |part: f64| sorted[(part * (sorted.len() - 1) as f64) as usize];
+    let spread = quantile(0.75) - quantile(0.25);
+    let wanted = 2.0 * spread / (sorted.len() as f64).cbrt();
+    let length = most - least;
+    let count = if wanted > 0.0 {
+        (length / wanted).ceil().clamp(5.0, 60.0)
+    } else {
+        20.0
+    };
+    let mut width = super::scale::step(length, count as usize);
+    if whole {
+        width = width.max(1.0).round();
+    }
+    let from = (least / width).floor() * width;
+    // The greatest value falls into the last interval.
+    let bins = (((most - from) / width + 1e-9).floor() as usize + 1).min(200);
+    (from, width, bins)
+}
+
+/// The rows that stand behind a mark.
+///
+/// # Errors
+/// As [`gather`].
+pub fn rows_of(
+    set: &ResultSet,
+    rows: Option<&[u32]>,
+    data: &Data,
+    panel: usize,
+    series: usize,
+    key: Key,
+    stop: &dyn Fn() -> bool,
+) -> io::Result<Vec<u32>> {
+    if let Key::Row(row) = key {
+        return Ok(vec![row]);
+    }
+    let spec = &data.spec;
+    let mut places = Places::new(set, spec);
+    if data.notes.iter().any(|note| note.starts_with("Counted ")) {
+        places.bucket = bucket(set, rows, &places, stop)?;
+    }
+    let mut found = Vec::new();
+    let kept: Vec<&str> = data.series.iter().map(String::as_str).collect();
+    each_row(set, rows, stop, &mut |number, row| {
+        let Some((at, by, along)) = places.place(row) else {
+            return true;
+        };
+        let of_series = match spec.by {
+            None => true,
+            Some(_) => {
+                let name = places.by.names.get(by).map_or(OTHERS, String::as_str);
+                match kept.iter().position(|known| *known == name) {
+                    Some(known) => known == series,
+                    None => kept
+                        .get(series)
+                        .is_some_and(|name| name.starts_with(OTHERS)),
+                }
+            }
+        };
+        let here = match (
+            key,
+            &along,
+            &data.panels.get(panel).map(|panel| &panel.marks),
+        ) {
+            (Key::Category(wanted), Along::Category(category), _) => wanted == *category,
+            (Key::X(wanted), Along::At(x), _) => wanted == *x,
+            (
+                Key::Bin(wanted),
+                Along::At(x),
+                Some(Marks::Bins {
+                    from,
+                    width,
+                    counts,
+                }),
+            ) => {
+                let bin = ((x - from) / width + 1e-9).floor().max(0.0) as usize;
+                bin.min(counts.len() - 1) == wanted
+            }
+            _ => false,
+        };
+        if at == panel && of_series && here {
+            found.push(number);
+        }
+        true
+    })?;
+    Ok(found)
+}

@@ -1,0 +1,257 @@
+//! What a picture of a result shows: which kinds there are, which one fits its columns, and its numbers, gathered from the
+//! rows. How it is laid out and drawn is the business of `draw`.
+
+mod gather;
+mod role;
+pub mod scale;
+
+pub use gather::{Across, Box5, Data, Key, Marks, OTHERS, Panel, gather, rows_of};
+pub use role::{Role, roles};
+
+use crate::result::{ResultSet, column_labels};
+
+/// A kind of picture.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    /// A bar for each category.
+    Bars,
+    /// A line over time or numbers.
+    Line,
+    /// The same with the ground below it filled.
+    Area,
+    /// A point for each row.
+    Points,
+    /// How often numbers fall into intervals.
+    Histogram,
+    /// Quartiles of a number for each category.
+    Boxes,
+    /// Two categories and how much falls on each pair of theirs.
+    Heat,
+}
+
+impl Kind {
+    /// All, in the order in which they are offered.
+    pub const ALL: [Kind; 7] = [
+        Kind::Bars,
+        Kind::Line,
+        Kind::Area,
+        Kind::Points,
+        Kind::Histogram,
+        Kind::Boxes,
+        Kind::Heat,
+    ];
+
+    /// Its name.
+    pub fn name(self) -> &'static str {
+        match self {
+            Kind::Bars => "bars",
+            Kind::Line => "line",
+            Kind::Area => "area",
+            Kind::Points => "points",
+            Kind::Histogram => "histogram",
+            Kind::Boxes => "box",
+            Kind::Heat => "heat",
+        }
+    }
+
+    /// The kind of a name.
+    pub fn named(name: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|kind| kind.name() == name)
+    }
+}
+
+/// What is made of several values that fall on one mark.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum How {
+    /// Their sum.
+    Sum,
+    /// Their arithmetic mean.
+    Mean,
+    /// How many rows there are.
+    Count,
+}
+
+impl How {
+    /// All.
+    pub const ALL: [How; 3] = [How::Sum, How::Mean, How::Count];
+
+    /// Its name.
+    pub fn name(self) -> &'static str {
+        match self {
+            How::Sum => "sum",
+            How::Mean => "mean",
+            How::Count => "count",
+        }
+    }
+
+    /// The one of a name.
+    pub fn named(name: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|how| how.name() == name)
+    }
+}
+
+/// What is drawn: the kind and the columns, by number.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Spec {
+    /// The kind.
+    pub kind: Kind,
+    /// What goes along: categories, time or numbers.
+    pub x: Option<usize>,
+    /// The numbers, a series each; rows are counted where there is none.
+    pub y: Vec<usize>,
+    /// The category that makes a series of each of its values; only the first number is drawn then.
+    pub by: Option<usize>,
+    /// The category that makes a picture of each of its values.
+    pub panels: Option<usize>,
+    /// What is made of several values on one mark.
+    pub how: How,
+    /// Whether series of bars and areas stand on each other.
+    pub stacked: bool,
+    /// Whether bars go from the largest to the smallest.
+    pub ordered: bool,
+    /// Whether the scale of numbers is logarithmic.
+    pub log: bool,
+}
+
+/// Most values of a category that become series of their own.
+pub const MOST_SERIES: usize = 8;
+
+/// The picture that fits a result best, of a kind if one is named.
+///
+/// # Errors
+/// In words, if none can be made of its columns.
+pub fn propose(set: &ResultSet, kind: Option<Kind>) -> Result<Spec, String> {
+    let roles = roles(set);
+    let of = |role: fn(&Role) -> bool| -> Vec<usize> {
+        (0..roles.len()).filter(|at| role(&roles[*at])).collect()
+    };
+    let times = of(|role| matches!(role, Role::Time));
+    let numbers = of(|role| matches!(role, Role::Number));
+    let categories = of(|role| matches!(role, Role::Category(_)));
+    let ordinals = of(|role| matches!(role, Role::Key));
+    // Few values make series; a name of many does not.
+    let few = |at: &usize| matches!(roles[*at], Role::Category(count) if (2..=MOST_SERIES).contains(&count));
+    let kind = match kind {
+        Some(kind) => kind,
+        None => match (times.len(), numbers.len(), categories.len()) {
+            (1.., 1.., _) => Kind::Line,
+            (_, 1.., 2..) if categories[..2].iter().all(|at| !few(at)) => Kind::Heat,
+            (_, 1.., 1..) => Kind::Bars,
+            (_, 2.., _) => Kind::Points,
+            (_, 1, _) if ordinals.is_empty() || set.len() > 60 => Kind::Histogram,
+            (_, 1, _) => Kind::Bars,
+            (1.., 0, _) => Kind::Line,
+            (_, 0, 2..) => Kind::Heat,
+            (_, 0, 1) => Kind::Bars,
+            _ if !ordinals.is_empty() && set.len() > 1 => Kind::Histogram,
+            _ => {
+                let names = column_labels(set.columns()).join(", ");
+                return Err(format!(
+                    "There is nothing to draw in {}: a picture needs a number, a time or a category.",
+                    if names.is_empty() {
+                        "no columns"
+                    } else {
+                        &names
+                    }
+                ));
+            }
+        },
+    };
+    let mut spec = Spec {
+        kind,
+        x: None,
+        y: Vec::new(),
+        by: None,
+        panels: None,
+        how: How::Sum,
+        stacked: false,
+        ordered: false,
+        log: false,
+    };
+    let number = numbers.first().or(ordinals.last()).copied();
+    let need = |what: &str| Err(format!("A picture of kind {} needs {what}.", kind.name()));
+    match kind {
+        Kind::Line | Kind::Area => {
+            spec.x = times
+                .first()
+                .or(ordinals.first())
+                .or(numbers.first())
+                .copied();
+            if spec.x.is_none() {
+                return need("a time or a number along which it goes");
+            }
+            spec.y = numbers
+                .iter()
+                .copied()
+                .filter(|at| Some(*at) != spec.x)
+                .collect();
+            spec.y.truncate(MOST_SERIES);
+            spec.by = categories.iter().copied().find(few);
+            if spec.by.is_some() {
+                spec.y.truncate(1);
+            }
+        }
+        Kind::Points => {
+            let mut all = numbers.iter().chain(&times).chain(&ordinals).copied();
+            let (x, y) = (all.next(), all.next());
+            let (Some(x), Some(y)) = (x, y) else {
+                return need("two numbers, or a time and a number");
+            };
+            spec.x = Some(x);
+            spec.y = vec![y];
+            spec.by = categories.iter().copied().find(few);
+        }
+        Kind::Histogram => match number.or(times.first().copied()) {
+            Some(x) => spec.x = Some(x),
+            None => return need("a number or a time"),
+        },
+        Kind::Bars => {
+            let along = categories
+                .iter()
+                .chain(&times)
+                .chain(&ordinals)
+                .chain(&numbers);
+            spec.x = along.copied().next();
+            if spec.x.is_none() {
+                return need("a category");
+            }
+            spec.y = numbers
+                .iter()
+                .copied()
+                .filter(|at| Some(*at) != spec.x)
+                .collect();
+            spec.y.truncate(MOST_SERIES);
+            spec.by = categories
+                .iter()
+                .copied()
+                .filter(|at| Some(*at) != spec.x)
+                .find(few);
+            if spec.by.is_some() {
+                spec.y.truncate(1);
+            }
+        }
+        Kind::Boxes => {
+            spec.x = categories.iter().chain(&ordinals).copied().next();
+            match number.filter(|number| Some(*number) != spec.x) {
+                Some(number) => spec.y = vec![number],
+                None => return need("a number"),
+            }
+        }
+        Kind::Heat => {
+            let mut all = categories.iter().chain(&times).chain(&ordinals).copied();
+            let (x, by) = (all.next(), all.next());
+            if x.is_none() || by.is_none() {
+                return need("two categories");
+            }
+            (spec.x, spec.by) = (x, by);
+            spec.y = numbers.iter().copied().take(1).collect();
+        }
+    }
+    if spec.y.is_empty() {
+        spec.how = How::Count;
+    }
+    Ok(spec)
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,129 @@
+//! What a column can be in a picture, by its values.
+
+use std::collections::HashSet;
+
+use crate::column_type;
+use crate::document::bson;
+use crate::order::each_row;
+use crate::result::ResultSet;
+use crate::value::ValueRef;
+
+/// Rows that are looked at.
+const LOOKED_AT: u64 = 2_000;
+
+/// What a column can be in a picture.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Role {
+    /// Days, or days and times.
+    Time,
+    /// Numbers that measure something.
+    Number,
+    /// Whole numbers that tell rows apart: a key, or what refers to one.
+    Key,
+    /// Texts or truth values, and how many different ones were met.
+    Category(usize),
+    /// Anything else, and columns without a value.
+    Nothing,
+}
+
+/// Seconds since 1970-01-01T00:00:00Z of a value that is a day, a day and time, or a date of a document. What has no
+/// offset is taken as UTC.
+pub(super) fn seconds(value: ValueRef<'_>) -> Option<f64> {
+    match value {
+        ValueRef::Bson(bson::DATE, bytes) => {
+            let millis = i64::from_le_bytes(bytes.try_into().ok()?);
+            Some(millis as f64 / 1e3)
+        }
+        ValueRef::Text(text) if text.len() >= 10 && text.as_bytes()[4] == b'-' => {
+            let of = |at: jiff::civil::DateTime, offset: i32| {
+                let days = at
+                    .date()
+                    .duration_since(jiff::civil::date(1970, 1, 1))
+                    .as_secs();
+                let time = at.time().duration_since(jiff::civil::Time::midnight());
+                days as f64 + time.as_secs_f64() - f64::from(offset)
+            };
+            if text.len() == 10 {
+                return column_type::date(text)
+                    .map(|day| of(day.to_datetime(jiff::civil::Time::midnight()), 0));
+            }
+            let (at, offset) = column_type::date_and_time(text)?;
+            Some(of(at, offset.unwrap_or(0)))
+        }
+        _ => None,
+    }
+}
+
+/// A finite number.
+pub(super) fn number(value: ValueRef<'_>) -> Option<f64> {
+    value.as_number().filter(|number| number.is_finite())
+}
+
+/// What each column can be, by its declaration and its first rows.
+pub fn roles(set: &ResultSet) -> Vec<Role> {
+    #[derive(Default, Clone)]
+    struct Seen {
+        numbers: u64,
+        whole: u64,
+        times: u64,
+        words: u64,
+        others: u64,
+        different: HashSet<String>,
+    }
+    let mut seen = vec![Seen::default(); set.columns().len()];
+    let mut rows = 0;
+    let read = each_row(set, None, &|| false, &mut |_, row| {
+        for (at, seen) in seen.iter_mut().enumerate() {
+            let value = row.get(at);
+            match value {
+                ValueRef::Null | ValueRef::Missing => {}
+                _ if seconds(value).is_some() => {
+                    seen.times += 1;
+                }
+                _ if value.as_number().is_some() => {
+                    seen.numbers += 1;
+                    let whole = value
+                        .as_number()
+                        .is_some_and(|number| number.fract() == 0.0);
+                    seen.whole += u64::from(whole && !matches!(value, ValueRef::Float(_)));
+                }
+                ValueRef::Text(_) | ValueRef::Boolean(_) => {
+                    seen.words += 1;
+                    seen.different.insert(value.plain());
+                }
+                _ => seen.others += 1,
+            }
+        }
+        rows += 1;
+        rows < LOOKED_AT
+    });
+    if read.is_err() {
+        return vec![Role::Nothing; seen.len()];
+    }
+    let refers = |name: &str| {
+        let name = name.to_ascii_lowercase();
+        name == "id" || name == "rowid" || name.ends_with("_id") || name.ends_with("_no")
+    };
+    let all = seen.iter().zip(set.columns());
+    all.map(|(seen, column)| {
+        let most = seen
+            .numbers
+            .max(seen.times)
+            .max(seen.words)
+            .max(seen.others);
+        match most {
+            0 => Role::Nothing,
+            _ if seen.times == most => Role::Time,
+            _ if seen.numbers == most
+                && seen.whole == seen.numbers
+                && (column.key || refers(&column.name)) =>
+            {
+                Role::Key
+            }
+            _ if seen.numbers == most => Role::Number,
+            _ if seen.words == most => Role::Category(seen.different.len()),
+            _ => Role::Nothing,
+        }
+    })
+    .collect()
+}

@@ -1,0 +1,286 @@
+use super::scale::{Of, Scale, number_words, plain_words, step, time_words};
+use super::*;
+use crate::result::Column;
+use crate::value::Value;
+
+fn never() -> bool {
+    false
+}
+
+fn text(text: &str) -> Value {
+    Value::Text(text.into())
+}
+
+fn set(names: &[&str], rows: Vec<Vec<Value>>) -> ResultSet {
+    ResultSet::of_rows(
+        names.iter().map(|name| Column::named(*name)).collect(),
+        rows,
+    )
+}
+
+fn landings() -> ResultSet {
+    let rows = [
+        ("2031-03-01", "Quay", "cod", 10.0),
+        ("2031-03-01", "Cove", "cod", 4.0),
+        ("2031-03-02", "Quay", "sole", 2.5),
+        ("2031-03-04", "Quay", "cod", 6.0),
+    ];
+    let rows = rows.iter().enumerate().map(|(at, (day, port, fish, kg))| {
+        vec![
+            Value::Integer(at as i64),
+            text(day),
+            text(port),
+            text(fish),
+            Value::Float(*kg),
+        ]
+    });
+    set(&["id", "day", "port", "fish", "kg"], rows.collect())
+}
+
+fn gathered(set: &ResultSet, spec: &Spec) -> Data {
+    gather(set, None, spec, &never).expect("gathers")
+}
+
+/// The kind and the columns that are proposed for columns of some kinds.
+#[test]
+fn what_is_proposed_follows_from_the_columns() {
+    let kind = |set: &ResultSet| propose(set, None).map(|spec| spec.kind);
+    let two = |a: [Value; 2], b: [Value; 2]| {
+        set(
+            &["a", "b"],
+            a.into_iter().zip(b).map(|(a, b)| vec![a, b]).collect(),
+        )
+    };
+    let words = || [text("Quay"), text("Cove")];
+    let numbers = || [Value::Float(1.5), Value::Float(7.0)];
+    let days = || [text("2031-03-01"), text("2031-03-02 10:00:00")];
+    assert_eq!(kind(&landings()), Ok(Kind::Line));
+    assert_eq!(kind(&two(words(), numbers())), Ok(Kind::Bars));
+    assert_eq!(kind(&two(numbers(), numbers())), Ok(Kind::Points));
+    assert_eq!(kind(&two(words(), words())), Ok(Kind::Heat));
+    assert_eq!(kind(&two(days(), days())), Ok(Kind::Line));
+    assert_eq!(
+        kind(&set(&["n"], vec![vec![Value::Float(1.0)]])),
+        Ok(Kind::Histogram)
+    );
+    let nothing = kind(&set(&["blob"], vec![vec![Value::Bytes(vec![1])]]));
+    assert!(
+        nothing
+            .expect_err("nothing to draw")
+            .contains("nothing to draw in blob")
+    );
+    assert!(kind(&set(&["n"], Vec::new())).is_err());
+    // An identifier is nothing to add up.
+    let spec = propose(&landings(), Some(Kind::Bars)).expect("bars");
+    assert_eq!((spec.x, spec.y, spec.by), (Some(2), vec![4], Some(3)));
+    let needs = propose(&two(words(), words()), Some(Kind::Boxes));
+    assert!(needs.expect_err("no number").contains("needs a number"));
+}
+
+#[test]
+fn what_falls_on_one_mark_is_put_together_and_said() {
+    let set = landings();
+    let spec = propose(&set, Some(Kind::Bars)).expect("bars");
+    let data = gathered(&set, &spec);
+    assert_eq!(
+        data.across,
+        Across::Categories(vec!["Quay".into(), "Cove".into()])
+    );
+    assert_eq!(data.series, ["cod", "sole"]);
+    assert_eq!(data.names, ("port".to_string(), "sum of kg".to_string()));
+    let expected = Marks::Values(vec![vec![Some(16.0), Some(4.0)], vec![Some(2.5), None]]);
+    assert_eq!(data.panels[0].marks, expected);
+    let rows = |series, key| rows_of(&set, None, &data, 0, series, key, &never).expect("rows");
+    assert_eq!(rows(0, Key::Category(0)), [0, 3]);
+    assert_eq!(rows(1, Key::Category(0)), [2]);
+
+    let mean = gathered(
+        &set,
+        &Spec {
+            how: How::Mean,
+            by: None,
+            ..spec.clone()
+        },
+    );
+    assert_eq!(mean.names.1, "mean of kg");
+    assert_eq!(
+        mean.panels[0].marks,
+        Marks::Values(vec![vec![Some(18.5 / 3.0), Some(4.0)]])
+    );
+    let panels = gathered(
+        &set,
+        &Spec {
+            panels: Some(3),
+            by: None,
+            ..spec
+        },
+    );
+    let names: Vec<&str> = panels
+        .panels
+        .iter()
+        .map(|panel| panel.name.as_str())
+        .collect();
+    assert_eq!(names, ["cod", "sole"]);
+
+    let line = propose(&set, None).expect("a line");
+    let data = gathered(&set, &Spec { by: None, ..line });
+    let day = 86_400.0;
+    let first = 1_930_089_600.0;
+    let expected = vec![vec![
+        (first, 14.0),
+        (first + day, 2.5),
+        (first + 3.0 * day, 6.0),
+    ]];
+    assert_eq!(data.panels[0].marks, Marks::Lines(expected));
+    assert_eq!(time_words(first), "2031-03-01");
+    let rows = rows_of(&set, None, &data, 0, 0, Key::X(first), &never).expect("rows");
+    assert_eq!(rows, [0, 1]);
+}
+
+#[test]
+fn values_that_are_missing_or_endless_are_left_out_and_said() {
+    let rows = vec![
+        vec![Value::Integer(1), Value::Float(f64::NAN)],
+        vec![Value::Integer(2), Value::Null],
+        vec![Value::Null, Value::Float(1.0)],
+        vec![Value::Integer(3), Value::Float(f64::INFINITY)],
+        vec![Value::Integer(4), Value::Float(2.0)],
+    ];
+    let set = set(&["n", "v"], rows);
+    let data = gathered(&set, &propose(&set, Some(Kind::Line)).expect("a line"));
+    let Marks::Lines(lines) = &data.panels[0].marks else {
+        panic!("{data:?}")
+    };
+    let gaps: Vec<bool> = lines[0].iter().map(|(_, y)| y.is_nan()).collect();
+    assert_eq!(gaps, [true, true, true, false]);
+    assert_eq!(
+        data.notes,
+        [
+            "1 row without n left out.",
+            "1 row without a value are gaps.",
+            "2 rows with no finite number left out.",
+        ]
+    );
+}
+
+#[test]
+fn many_series_become_few() {
+    let rows = (0..30).map(|n| vec![text("a"), text(&format!("s{n}")), Value::Integer(n)]);
+    let set = set(&["x", "s", "kg"], rows.collect());
+    let spec = Spec {
+        by: Some(1),
+        ..propose(&set, Some(Kind::Bars)).expect("bars")
+    };
+    let data = gathered(&set, &spec);
+    assert_eq!(data.series.len(), MOST_SERIES);
+    assert_eq!(data.series[7], "others (23)");
+    let Marks::Values(values) = &data.panels[0].marks else {
+        panic!("{data:?}")
+    };
+    let total: f64 = values.iter().flatten().flatten().sum();
+    assert_eq!(total, (0..30).sum::<i64>() as f64, "nothing is lost");
+    assert_eq!(values[7], [Some((0..23).sum::<i64>() as f64)]);
+}
+
+#[test]
+fn boxes_and_intervals_are_those_of_the_values() {
+    let mut values: Vec<f64> = (1..=8).map(f64::from).chain([40.0]).collect();
+    let five = Box5::of(&mut values).expect("a box");
+    assert_eq!(
+        (five.low, five.q1, five.median, five.q3, five.high),
+        (1.0, 3.0, 5.0, 7.0, 8.0)
+    );
+    assert_eq!(five.beyond, [40.0]);
+    assert_eq!(Box5::of(&mut []), None);
+    let rows = (0..100).map(|n| vec![Value::Float(f64::from(n) / 10.0)]);
+    let set = set(&["metres"], rows.collect());
+    let data = gathered(&set, &propose(&set, None).expect("a histogram"));
+    let Marks::Bins {
+        from,
+        width,
+        counts,
+    } = &data.panels[0].marks
+    else {
+        panic!("{data:?}")
+    };
+    assert_eq!((*from, *width), (0.0, 2.0));
+    assert_eq!(counts, &[20, 20, 20, 20, 20]);
+    let rows = rows_of(&set, None, &data, 0, 0, Key::Bin(4), &never).expect("rows");
+    assert_eq!((rows.len(), rows[0]), (20, 80));
+}
+
+#[test]
+fn ticks_stand_at_numbers_and_days_that_people_use() {
+    let words = |scale: Scale, most| -> Vec<String> {
+        scale.ticks(most).into_iter().map(|tick| tick.1).collect()
+    };
+    let numbers = |a, b| Scale::over(a, b, Of::Numbers).rounded(5);
+    assert_eq!(
+        words(numbers(0.0, 47.0), 5),
+        ["0", "10", "20", "30", "40", "50"]
+    );
+    assert_eq!(
+        words(numbers(-0.013, 0.021), 5),
+        ["−0.02", "−0.01", "0.00", "0.01", "0.02", "0.03"]
+    );
+    assert_eq!(
+        words(numbers(0.0, 4_300_000.0), 5),
+        ["0", "1 M", "2 M", "3 M", "4 M", "5 M"]
+    );
+    assert_eq!(
+        words(Scale::over(3.0, 70_000.0, Of::Powers).rounded(5), 6),
+        ["1", "10", "100", "1 000", "10 000", "100 000"]
+    );
+    let at = |day: f64| 1_930_089_600.0 + day * 86_400.0;
+    let days = |a: f64, b: f64| Scale::over(at(a), at(b), Of::Times);
+    assert_eq!(
+        words(days(0.0, 0.5), 6),
+        [
+            "03-01", "02:00", "04:00", "06:00", "08:00", "10:00", "12:00"
+        ]
+    );
+    assert_eq!(
+        words(days(0.0, 30.0), 6),
+        ["03-03", "03-10", "03-17", "03-24", "03-31"]
+    );
+    assert_eq!(
+        words(days(0.0, 300.0), 6),
+        ["2031-03", "2031-05", "2031-07", "2031-09", "2031-11"]
+    );
+    assert_eq!(
+        words(days(0.0, 36_525.0), 5),
+        ["2040", "2060", "2080", "2100", "2120"]
+    );
+    for (number, words) in [
+        (0.0, "0"),
+        (1234567.0, "1 234 567"),
+        (-2.5, "−2.5"),
+        (0.1 + 0.2, "0.3"),
+        (1.0 / 3.0, "0.333333"),
+        (6.02e23, "6.020e23"),
+    ] {
+        assert_eq!(plain_words(number), words, "{number}");
+    }
+    assert_eq!(number_words(1500.0, 500.0, 2000.0), "1 500");
+    assert_eq!(step(0.0, 5), 1.0);
+}
+
+proptest::proptest! {
+    /// Ticks lie on the scale in order, no more than asked for by much, and are written differently.
+    #[test]
+    fn ticks_are_in_order_and_apart(least in -1e9_f64..1e9, length in 1e-3_f64..1e9, most in 2_usize..12) {
+        for of in [Of::Numbers, Of::Times] {
+            let scale = Scale::over(least, least + length, of);
+            let ticks = scale.ticks(most);
+            proptest::prop_assert!(ticks.len() <= most + 2, "{scale:?} {ticks:?}");
+            proptest::prop_assert!(ticks.windows(2).all(|two| two[0].0 < two[1].0));
+            for (tick, _) in &ticks {
+                let place = scale.place(*tick);
+                proptest::prop_assert!((-1e-6..=1.0 + 1e-6).contains(&place));
+            }
+            if of == Of::Numbers && length > least.abs() / 1e6 {
+                proptest::prop_assert!(ticks.windows(2).all(|two| two[0].1 != two[1].1), "{ticks:?}");
+            }
+        }
+    }
+}
