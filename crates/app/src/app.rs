@@ -19,6 +19,7 @@ use crate::keys::{Keymap, Place};
 use crate::theme::{Theme, ThemeName};
 use crate::views::catalog::Columns;
 use crate::views::catalog::state::CatalogView;
+use crate::views::chart::Marked;
 use crate::views::view::{Act, Stack};
 
 /// Where typed keys go.
@@ -170,6 +171,8 @@ pub struct App {
     pub catalog: CatalogView,
     /// Where each drawing is looked at, by the entry's number.
     pub drawings: HashMap<u32, Looking>,
+    /// Where the reader is on each picture of a result.
+    pub charts: HashMap<u32, Marked>,
     /// First line and column shown of each text, by the entry's number.
     pub texts: HashMap<u32, (usize, usize)>,
     /// The line last found in each text, by the entry's number.
@@ -235,6 +238,7 @@ impl App {
             }
             None if self.reads_links() => Place::Links,
             None if self.reads_stages() => Place::Stages,
+            None if self.reads_chart() => Place::Chart,
             None if self.reads_rows() => Place::Rows,
             None => Place::Text,
             Some(place) => place,
@@ -263,6 +267,7 @@ impl App {
             grids: HashMap::new(),
             catalog: CatalogView::default(),
             drawings: HashMap::new(),
+            charts: HashMap::new(),
             texts: HashMap::new(),
             found_lines: HashMap::new(),
             cleared: false,

@@ -30,6 +30,8 @@ pub enum Place {
     Record,
     /// In a document.
     Document,
+    /// On a picture of a result.
+    Chart,
     /// On the stages of a flow.
     Stages,
     /// In the entries.
@@ -91,6 +93,7 @@ static PLACES: &[PlaceRow] = &[
     place(Place::Text, "text", false, "read", "While reading a text"),
     place(Place::Record, "record", false, "read", "In the record"),
     place(Place::Document, "document", false, "documents", "In a document"),
+    place(Place::Chart, "chart", false, "read", "On a picture"),
     place(Place::Stages, "stages", false, "documents", "On the stages of a flow"),
     place(Place::Catalog, "catalog", true, "look around", "In the catalog"),
     place(Place::Actions, "actions", false, "look around", "In the catalog's list of actions"),
@@ -242,6 +245,18 @@ pub static KEYS: &[Key] = &[
     key(P::Document, "documents", "PgUp PgDn", "documents", true, "", "the document before, after"),
     key(P::Document, "text", "T", "text or outline", true, "/text", "the document as text, or as an outline"),
     key(P::Document, "close", "Esc", "back", true, "", "back to the rows"),
+    key(P::Chart, "marks", "↑ ↓ ← →", "marks", true, "", "go from mark to mark; what each is worth stands below"),
+    key(P::Chart, "rows", "Enter", "its rows", true, "", "shows the rows behind the mark"),
+    key(P::Chart, "kind", "K", "kind", true, "/chart", "the next kind of picture that these columns can be"),
+    key(P::Chart, "value", "V", "value", true, "/chart --y", "the next number that is drawn, or how many rows there are"),
+    key(P::Chart, "along", "X", "along", true, "/chart --x", "the next column along"),
+    key(P::Chart, "split", "B", "split by", true, "/chart --by", "the next category whose values become series, or none"),
+    key(P::Chart, "panels", "P", "panels", true, "/chart --panels", "the next category whose values become pictures side by side, or none"),
+    key(P::Chart, "how", "H", "sum, mean, count", true, "/chart --how", "what is made of several values on one mark"),
+    key(P::Chart, "stacked", "S", "stack", false, "/chart --stacked", "series on each other, or beside each other"),
+    key(P::Chart, "ordered", "O", "order", false, "/chart --ordered", "from the largest to the smallest, or as they come"),
+    key(P::Chart, "log", "G", "logarithmic", false, "/chart --log", "a logarithmic scale, or a linear one"),
+    key(P::Chart, "write", "Esc", "writes", true, "", "back to writing"),
     key(P::Stages, "stages", "↑ ↓", "stage", true, "", "the stage before, after"),
     key(P::Stages, "leave-out", "Space", "leaves the stage out", true, "", "leaves the stage out, or puts it back, and counts again"),
     key(P::Stages, "result", "Enter", "its documents as a result", true, "", "runs the flow up to this stage"),
@@ -306,6 +321,7 @@ pub static KEYS: &[Key] = &[
     key(P::Everywhere, "entries", "F3", "entries", true, "/entries", "all entries, and statements of earlier sessions"),
     key(P::Everywhere, "record", "F4", "record", false, "/record", "the current row, one field per line"),
     key(P::Everywhere, "stages", "F7", "stages", false, "/stages", "the flow that is written, or that of the entry, stage by stage"),
+    key(P::Everywhere, "chart", "F8", "chart", false, "/chart", "a picture of the current result, and back to its rows"),
     key(P::Everywhere, "sources", "F9", "sources", true, "/sources", "open sessions, saved sources, servers on this machine"),
     key(P::Everywhere, "redraw", "Ctrl-L", "", false, "", "draws the screen anew"),
 ];

@@ -1085,7 +1085,8 @@ impl Session {
                 let done = write_sheet(sheet, layout, &mut out, &Watch::NOBODY);
                 return self.written(done.map(drop), place);
             }
-            Content::Nothing => self.results += 1,
+            // Rows are written as they come, so that there are none to draw.
+            Content::Chart(_) | Content::Nothing => self.results += 1,
         }
         Ok(if failed {
             Ended::Badly(code)

@@ -75,6 +75,39 @@ pub struct Theme {
 
 type Rgb = (u8, u8, u8);
 
+/// The colours of series on dark ground: their lightness alternates, so that neighbours stay apart for every eye.
+const SERIES_DEEP: [Rgb; 8] = [
+    (0x5f, 0xc9, 0xc4),
+    (0xff, 0xb2, 0x6b),
+    (0xb0, 0x9c, 0xf5),
+    (0xb8, 0xd9, 0x7a),
+    (0xf0, 0x8a, 0xa8),
+    (0x8f, 0xc8, 0xff),
+    (0xd9, 0xc9, 0x66),
+    (0xb9, 0xc3, 0xc7),
+];
+/// The same on light ground.
+const SERIES_SHOAL: [Rgb; 8] = [
+    (0x0b, 0x5d, 0x7a),
+    (0xb0, 0x52, 0x10),
+    (0x5b, 0x3a, 0x8e),
+    (0x3f, 0x74, 0x22),
+    (0x9c, 0x1f, 0x4b),
+    (0x2a, 0x73, 0xa6),
+    (0x6b, 0x5a, 0x00),
+    (0x5c, 0x62, 0x68),
+];
+const SERIES_SIXTEEN: [Color; 8] = [
+    Color::Cyan,
+    Color::Yellow,
+    Color::Magenta,
+    Color::Green,
+    Color::Red,
+    Color::Blue,
+    Color::LightYellow,
+    Color::Gray,
+];
+
 impl Theme {
     /// The theme that the environment asks for: none with `NO_COLOR`, else what was chosen, else by the
     /// terminal's own ground where it says so (`COLORFGBG`).
@@ -105,6 +138,22 @@ impl Theme {
 
     fn is_coloured(self) -> bool {
         self.name != ThemeName::Plain && self.depth != Depth::Sixteen
+    }
+
+    /// The style of a series of a picture; without colours all are alike.
+    pub fn series(self, series: usize) -> Style {
+        let style = self.style(Ground::Air, Tone::Plain);
+        let at = series % 8;
+        match (self.name, self.depth) {
+            (ThemeName::Plain, _) => style,
+            (_, Depth::Sixteen) => style.fg(SERIES_SIXTEEN[at]),
+            (ThemeName::Deep, Depth::True) => style.fg(rgb(SERIES_DEEP[at])),
+            (_, Depth::True) => style.fg(rgb(SERIES_SHOAL[at])),
+            (ThemeName::Deep, _) => {
+                style.fg(Color::Indexed([80, 215, 141, 150, 211, 117, 186, 250][at]))
+            }
+            _ => style.fg(Color::Indexed([24, 130, 55, 64, 89, 31, 58, 242][at])),
+        }
     }
 
     /// The style of a text.

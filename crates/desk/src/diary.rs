@@ -16,7 +16,7 @@ use pulldown_cmark::{CodeBlockKind, Event, Options, Parser, Tag, TagEnd};
 
 use crate::covering::WORD;
 use crate::entry::{Content, Entry, State};
-use crate::export::{Replacing, export_drawing};
+use crate::export::{Replacing, drawn, export_drawing};
 use crate::holding::Holding;
 use crate::session::Session;
 use crate::sheet::{Sheet, read};
@@ -128,6 +128,8 @@ impl Diary {
         if entry.continues.is_none() {
             let kind = match (entry.is_statement, dialect.is_flow()) {
                 _ if entry.holding == Some(Holding::TakenBack) => "taken-back",
+                // What stands on the results of other entries is no statement that runs again.
+                (false, _) if matches!(first, "/chart" | "/compare" | "rows") => "shown",
                 (false, _) => "command",
                 (true, true) => "flow",
                 (true, false) => "sql",
@@ -158,11 +160,18 @@ impl Diary {
             (_, State::Stopped) => "Stopped.\n".into(),
             // Rows that were looked at while a change was held are no result.
             (Content::Rows(sheet), _) if entry.holding.is_none() => self.table(sheet, thing),
-            (Content::Links(links), _) => {
+            (Content::Links(_) | Content::Chart(_), _) => {
+                let Some(drawn) = drawn(entry) else {
+                    return "Nothing was drawn.\n".into();
+                };
+                let what = match entry.content {
+                    Content::Links(_) => "links",
+                    _ => "chart",
+                };
                 let name = format!("{}-{}.svg", stem(&self.path), entry.number);
                 let place = self.path.with_file_name(&name);
-                match export_drawing(links, &place, "svg") {
-                    Ok(_) => format!("![links]({name})\n"),
+                match export_drawing(&*drawn, &place, "svg") {
+                    Ok(_) => format!("![{what}]({name})\n"),
                     Err(words) => format!("{}\n", markdown_text(&words)),
                 }
             }

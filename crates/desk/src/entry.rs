@@ -8,6 +8,7 @@ use idle_tide_core::ValueRef;
 use idle_tide_draw::picture::{counted, lasting, trend};
 use idle_tide_engines::Outcome;
 
+use crate::chart::Chart;
 use crate::comparing::Since;
 use crate::failure::Failure;
 use crate::holding::Holding;
@@ -47,6 +48,8 @@ pub enum Content {
     Page(Page),
     /// A drawing of tables and links.
     Links(Box<Links>),
+    /// A picture of a result.
+    Chart(Box<Chart>),
     /// A flow stage by stage.
     Stages(Box<Stages>),
     /// An error.
@@ -160,6 +163,14 @@ impl Entry {
         }
     }
 
+    /// The picture, if it is one.
+    pub fn chart(&self) -> Option<&Chart> {
+        match &self.content {
+            Content::Chart(chart) => Some(chart),
+            _ => None,
+        }
+    }
+
     /// The flow stage by stage, if it is that.
     pub fn stages(&self) -> Option<&Stages> {
         match &self.content {
@@ -238,7 +249,7 @@ impl Entry {
                 ),
                 None => (format!("stopped · {time}"), Tone::Care),
             },
-            State::Done if !self.is_statement => match rows {
+            State::Done if !self.is_statement => match self.sheet().map(Sheet::shown) {
                 Some(rows) => (counted(rows, self.row()), Tone::Faint),
                 None if self.stages().is_some() => {
                     let stages = self.stages().map_or(0, |s| s.flow.stages.len() as u64);
@@ -250,7 +261,10 @@ impl Entry {
                         let wires = counted(links.wires.len() as u64, "link");
                         (format!("{tables} · {wires}"), Tone::Faint)
                     }
-                    None => (String::new(), Tone::Faint),
+                    None => {
+                        let of = self.chart().map(|chart| format!("of entry {}", chart.of));
+                        (of.unwrap_or_default(), Tone::Faint)
+                    }
                 },
             },
             State::Done if self.holding.is_some() => {

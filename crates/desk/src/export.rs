@@ -10,11 +10,14 @@ use std::time::Instant;
 
 use idle_tide_core::order::each_row;
 use idle_tide_core::{Column, RowBatch, ValueRef};
+use idle_tide_draw::chart::Scene;
 use idle_tide_draw::export::{Layout, writer};
 use idle_tide_draw::picture::{bytes, counted, grouped};
 use idle_tide_engines::{Outcome, Sink};
 
+use crate::chart::PAPER;
 use crate::covering::WORD;
+use crate::entry::Entry;
 use crate::links::Links;
 pub use crate::replacing::Replacing;
 use crate::sheet::{Sheet, read};
@@ -212,20 +215,56 @@ fn covered_names(sheet: &Sheet) -> Vec<String> {
 /// The names and endings under which a drawing is written.
 pub const DRAWINGS: &[&str] = &["svg", "pdf", "text", "txt"];
 
+/// What can be drawn on paper.
+pub trait Drawn: Send + Sync {
+    /// As an SVG document.
+    fn svg(&self) -> String;
+
+    /// As lines of text.
+    fn text(&self) -> String;
+}
+
+/// The drawing of an entry, as it goes on paper.
+pub(crate) fn drawn(entry: &Entry) -> Option<Box<dyn Drawn>> {
+    if let Some(links) = entry.links() {
+        return Some(Box::new(links.clone()));
+    }
+    let scene = entry.chart()?.scene(PAPER.0, PAPER.1)?;
+    Some(Box::new(scene))
+}
+
+impl Drawn for Links {
+    fn svg(&self) -> String {
+        self.drawing.svg(&self.title())
+    }
+
+    fn text(&self) -> String {
+        self.page().text()
+    }
+}
+
+impl Drawn for Scene {
+    fn svg(&self) -> String {
+        Scene::svg(self)
+    }
+
+    fn text(&self) -> String {
+        Scene::text(self)
+    }
+}
+
 /// Writes a drawing to a file in one of the formats of [`DRAWINGS`]; answers in words what was written.
 ///
 /// # Errors
 /// In words; the file that was there before stays.
-pub fn export_drawing(links: &Links, path: &Path, format: &str) -> Result<String, String> {
-    let title = links.title();
+pub fn export_drawing(drawn: &dyn Drawn, path: &Path, format: &str) -> Result<String, String> {
     let (name, content) = match format {
-        "svg" => ("SVG", links.drawing.svg(&title).into_bytes()),
+        "svg" => ("SVG", drawn.svg().into_bytes()),
         "pdf" => {
-            let svg = links.drawing.svg(&title);
-            let made = idle_tide_draw::pdf::of_svg(&svg).map_err(|error| error.to_string())?;
-            ("PDF", made)
+            let made = idle_tide_draw::pdf::of_svg(&drawn.svg());
+            ("PDF", made.map_err(|error| error.to_string())?)
         }
-        _ => ("text", links.page().text().into_bytes()),
+        _ => ("text", drawn.text().into_bytes()),
     };
     let failed = |error: io::Error| format!("{} was not written: {error}.", path.display());
     let mut file = Replacing::begin(path).map_err(failed)?;

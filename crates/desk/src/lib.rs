@@ -9,6 +9,7 @@ mod ask;
 mod blocked;
 mod catalog;
 mod changed_rows;
+pub mod chart;
 pub mod clipboard;
 mod comparing;
 mod count;

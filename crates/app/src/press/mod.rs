@@ -1,5 +1,6 @@
 //! What keys and the mouse do, place by place.
 
+mod chart;
 mod hidden;
 pub(crate) mod links;
 mod mouse;

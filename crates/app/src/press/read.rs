@@ -100,6 +100,9 @@ impl App {
         if self.reads_stages() {
             return self.stages_key(code);
         }
+        if self.reads_chart() {
+            return self.chart_key(code);
+        }
         if !self.reads_rows() {
             return self.text_key(code, control);
         }

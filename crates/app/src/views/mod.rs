@@ -3,6 +3,7 @@
 
 mod bars;
 pub mod catalog;
+pub mod chart;
 mod composer;
 mod document;
 mod entries;

@@ -50,6 +50,7 @@ pub(super) fn result(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bo
         }
         Some(Content::Links(_)) => links::draw(app, frame, area),
         Some(Content::Stages(_)) => super::stages::draw(app, frame, area),
+        Some(Content::Chart(_)) => super::chart::draw(app, frame, area, roomy),
         Some(Content::Page(page)) => {
             let page = match page.sentences {
                 true => page.wrapped(usize::from(area.width.saturating_sub(8)).max(20)),

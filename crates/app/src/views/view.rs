@@ -166,6 +166,11 @@ pub(crate) static VIEWS: &[Opens] = &[
         open: App::stages_view,
     },
     Opens {
+        key: 8,
+        closes: &[],
+        open: App::chart_view,
+    },
+    Opens {
         key: 9,
         closes: &[Place::Sources, Place::Form],
         open: App::open_sources,

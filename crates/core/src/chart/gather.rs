@@ -708,7 +708,7 @@ fn bins<'a>(values: impl Iterator<Item = &'a f64>, whole: bool) -> (f64, f64, us
     let quantile = |part: f64| sorted[(part * (sorted.len() - 1) as f64) as usize];
     let spread = quantile(0.75) - quantile(0.25);
     let wanted = 2.0 * spread / (sorted.len() as f64).cbrt();
-    let length = most - least;
+    let length = (most - least).min(f64::MAX);
     let count = if wanted > 0.0 {
         (length / wanted).ceil().clamp(5.0, 60.0)
     } else {
@@ -720,7 +720,7 @@ fn bins<'a>(values: impl Iterator<Item = &'a f64>, whole: bool) -> (f64, f64, us
     }
     let from = (least / width).floor() * width;
     // The greatest value falls into the last interval.
-    let bins = (((most - from) / width + 1e-9).floor() as usize + 1).min(200);
+    let bins = ((((most - from) / width + 1e-9).floor() as usize).saturating_add(1)).min(200);
     (from, width, bins)
 }
 

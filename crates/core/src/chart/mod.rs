@@ -247,6 +247,13 @@ pub fn propose(set: &ResultSet, kind: Option<Kind>) -> Result<Spec, String> {
             spec.y = numbers.iter().copied().take(1).collect();
         }
     }
+    if spec.y.len() > 1 {
+        // Numbers of another order of magnitude would flatten the others.
+        let sizes = role::sizes(set);
+        let first = sizes[spec.y[0]];
+        spec.y
+            .retain(|at| sizes[*at] <= first * 8.0 && sizes[*at] >= first / 8.0);
+    }
     if spec.y.is_empty() {
         spec.how = How::Count;
     }

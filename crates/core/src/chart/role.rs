@@ -127,3 +127,21 @@ pub fn roles(set: &ResultSet) -> Vec<Role> {
     })
     .collect()
 }
+
+/// The greatest number of each column without its sign, of the first rows.
+pub(super) fn sizes(set: &ResultSet) -> Vec<f64> {
+    let mut sizes = vec![0.0_f64; set.columns().len()];
+    let mut rows = 0;
+    let read = each_row(set, None, &|| false, &mut |_, row| {
+        for (at, size) in sizes.iter_mut().enumerate() {
+            *size = size.max(number(row.get(at)).map_or(0.0, f64::abs));
+        }
+        rows += 1;
+        rows < LOOKED_AT
+    });
+    // What cannot be read has no size.
+    match read {
+        Ok(()) => sizes,
+        Err(_) => vec![0.0; sizes.len()],
+    }
+}

@@ -1,17 +1,19 @@
 //! What a face does without a command: steps along links, orders of columns, figures of the column that is looked
 //! at, a search, the check of a drawing, and looks at this machine.
 
+use idle_tide_core::chart::Key;
 use idle_tide_core::{Column, Figures, Value};
 use idle_tide_lang::flow::translate;
 
 use super::*;
+use crate::chart::{Behind, Turned};
 use crate::entry::Entry;
 use crate::failure::Failure;
 use crate::follow::{self, Cell, Step};
 use crate::found::{Look, Test};
 use crate::sheet::read;
 use crate::tasks::{Find, Watch};
-use crate::verbs::{links, stages, view};
+use crate::verbs::{chart, links, stages, view};
 
 impl Desk {
     /// The turn of something that the user did with what is shown.
@@ -181,6 +183,57 @@ impl Desk {
             return self.say(words, Tone::Plain);
         };
         self.work_on(entry, Box::new(check), "the drawing");
+    }
+
+    /// Has the numbers of the picture shown gathered anew, if its result is no longer what it was drawn from.
+    pub fn renew_chart(&mut self) {
+        let Some((number, of)) = self.entry().and_then(|e| Some((e.number, e.chart()?.of))) else {
+            return;
+        };
+        let sheet = self.entries.get(of).and_then(Entry::sheet).cloned();
+        let Some(sheet) = sheet.filter(|sheet| !sheet.given_up) else {
+            return;
+        };
+        let entry = self.entries.get_mut(number);
+        let Some(Content::Chart(chart)) = entry.map(|entry| &mut entry.content) else {
+            return;
+        };
+        if chart.covered(&sheet).is_none()
+            && let Some(gather) = chart.renewal(number, &sheet)
+        {
+            self.act(|turn| turn.start(gather));
+        }
+    }
+
+    /// Changes the picture of an entry.
+    pub fn turn_chart(&mut self, entry: u32, turned: Turned) {
+        let said = self.act(|turn| {
+            let sheet = chart::drawn(turn, entry).map(|(_, sheet)| sheet.clone())?;
+            let Content::Chart(shown) = &mut turn.entries.get_mut(entry)?.content else {
+                return None;
+            };
+            let mut changed = (**shown).clone();
+            changed.turn(turned, &sheet);
+            match chart::refuse_covered(&changed, &sheet) {
+                Ok(()) => **shown = changed,
+                Err(failure) => return Some(failure.headline),
+            }
+            None
+        });
+        if let Some(words) = said {
+            self.say(words, Tone::Care);
+        }
+    }
+
+    /// Shows the rows that stand behind a mark of an entry's picture, as an entry of their own.
+    pub fn rows_behind(&mut self, entry: u32, mark: (usize, usize, Key), words: &str) {
+        self.act(|turn| {
+            let behind = chart::drawn(turn, entry);
+            let behind = behind.and_then(|(entry, sheet)| Behind::new(entry, sheet, mark, words));
+            if let Some(behind) = behind {
+                turn.start(behind);
+            }
+        });
     }
 
     /// Leaves the stage that is looked at out, or puts it back, and counts again.

@@ -9,10 +9,9 @@ use idle_tide_lang::join;
 
 use super::{Verb, view};
 use crate::entry::Content;
-use crate::export::{DRAWINGS, Target, Watch, expand, export, export_drawing};
+use crate::export::{DRAWINGS, Drawn, Target, Watch, drawn, expand, export, export_drawing};
 use crate::failure::{self, Failure, plain};
 use crate::guard::Question;
-use crate::links::Links;
 use crate::pace::Pace;
 use crate::page::{Line, Page, Tone};
 use crate::replacing::same_file;
@@ -59,15 +58,15 @@ impl Verb for Export {
         {
             turn.shown = entry.came_from;
         }
-        let what = match turn.shown().and_then(|entry| entry.links()) {
-            Some(links) => {
+        let what = match turn.shown().and_then(drawn) {
+            Some(drawn) => {
                 let format = asked.unwrap_or_default();
                 if !DRAWINGS.contains(&format.as_str()) || matches!(target, Target::Program(_)) {
                     return Err(plain(format!(
                         "A drawing is written to a file as svg, pdf or text. Say it: /export {name} --as svg"
                     )));
                 }
-                What::Drawing(Box::new(links.clone()), format)
+                What::Drawing(drawn, format)
             }
             None => {
                 let mut sheet = view::complete_sheet(turn)?.clone();
@@ -212,7 +211,7 @@ fn put_into(session: &Session, layout: &mut Layout, sheet: &Sheet) -> Result<(),
 enum What {
     Rows(Box<Sheet>, Box<Layout>),
     /// A drawing, and the format asked for.
-    Drawing(Box<Links>, String),
+    Drawing(Box<dyn Drawn>, String),
 }
 
 /// Writes the file.
@@ -242,8 +241,8 @@ impl Work for ToFile {
                 };
                 export(sheet, target, (**layout).clone(), &watch)
             }
-            (What::Drawing(links, format), Target::File(path)) => {
-                export_drawing(links, path, format)
+            (What::Drawing(drawn, format), Target::File(path)) => {
+                export_drawing(&**drawn, path, format)
             }
             (What::Drawing(..), Target::Program(_)) => return Ok(()),
         };

@@ -3,6 +3,7 @@
 
 pub(crate) mod again;
 pub(crate) mod bearings;
+pub(crate) mod chart;
 pub(crate) mod clipboard;
 pub(crate) mod compare;
 pub(crate) mod diary;
@@ -70,6 +71,7 @@ pub(crate) trait Verb: Sync {
 static VERBS: &[&dyn Verb] = &[
     &again::Again,
     &bearings::Bearings,
+    &chart::Draws,
     &clipboard::AsText,
     &clipboard::Clipboard,
     &compare::Differs,

@@ -3,7 +3,7 @@
 
 mod cells;
 mod layout;
-mod svg;
+pub(crate) mod svg;
 
 pub use cells::{Cell, Ink, Lit};
 pub use layout::{Area, Layout, Plate, Wire};

@@ -7,12 +7,12 @@ use super::Drawing;
 use crate::marks::show_label;
 
 /// Points of a cell: the advance of the font at this size (0.602 of it, as in DejaVu Sans Mono and its kin).
-const CELL: (f64, f64) = (7.224, 17.0);
-const FONT_SIZE: f64 = 12.0;
-const PAGE: f64 = 24.0;
+pub(crate) const CELL: (f64, f64) = (7.224, 17.0);
+pub(crate) const FONT_SIZE: f64 = 12.0;
+pub(crate) const PAGE: f64 = 24.0;
 
 /// Text for an XML document; characters that XML 1.0 forbids are shown by their marks.
-fn escaped(text: &str, most: usize) -> String {
+pub(crate) fn escaped(text: &str, most: usize) -> String {
     let shown = show_label(text, most);
     let mut out = String::new();
     for character in shown.runs.iter().flat_map(|run| run.text.chars()) {
