@@ -165,6 +165,9 @@ pub struct Run {
     /// How the results are written
     #[command(flatten)]
     pub output: Output,
+    /// Draw each result instead of writing its rows: a kind and options as in /chart, or "" for what fits. --output ends in .svg, .pdf or .txt
+    #[arg(long, value_name = "KIND", conflicts_with_all = ["format", "limit", "check"], allow_hyphen_values = true)]
+    pub chart: Option<String>,
     /// Leave out everything but results and errors
     #[arg(long)]
     pub quiet: bool,

@@ -29,6 +29,7 @@ use crate::checking::{Gather, Gathered, of_sheet};
 use crate::cli::{self, Kept, Run, tell as say};
 use crate::guide;
 use crate::keys::Keymap;
+use crate::picture::{Form, Picture};
 
 /// Exit codes, by what went wrong.
 pub mod exit {
@@ -274,6 +275,9 @@ pub fn run(run: &Run) -> i32 {
 
 /// The layout that is asked for; its dialect is that of the source once it is open.
 fn layout_of(run: &Run) -> Result<Layout, Stop> {
+    if run.chart.is_some() {
+        return Ok(Layout::of(&TEXT));
+    }
     let format = match (&run.output.format, &run.output.output) {
         (Some(name), _) => Format::named(name)
             .ok_or_else(|| format!("There is no format {name}. There are {}.", names_in_words()))?,
@@ -293,6 +297,22 @@ fn layout_of(run: &Run) -> Result<Layout, Stop> {
         .into());
     }
     Ok(Layout::of(format))
+}
+
+/// How pictures are written, if results are drawn.
+fn form_of(run: &Run) -> Result<Option<Form>, Stop> {
+    let Some(asked) = &run.chart else {
+        return Ok(None);
+    };
+    idle_tide_desk::chart::check_asked(asked)?;
+    let Some(path) = &run.output.output else {
+        return Ok(Some(Form::Text));
+    };
+    let form = Form::of_file(&path.to_string_lossy());
+    form.map(Some).ok_or_else(|| {
+        let path = path.display();
+        format!("{path} does not end like a picture: .svg, .pdf or .txt.").into()
+    })
 }
 
 /// Where the results go.
@@ -326,6 +346,7 @@ fn target_of(run: &Run) -> Result<Target, Stop> {
 
 fn start(run: &Run) -> Result<i32, Stop> {
     let mut layout = layout_of(run)?;
+    let form = form_of(run)?;
     // Input is opened first: nothing happens when it is not there.
     let input: Option<Box<dyn Read>> = match &run.file {
         Some(path) if path.as_os_str() == "-" => Some(Box::new(io::stdin())),
@@ -372,7 +393,7 @@ fn start(run: &Run) -> Result<i32, Stop> {
         target: target_of(run)?,
         begun: false,
         another: false,
-        one_each: layout.format.binary,
+        one_each: layout.format.binary || form.is_some_and(Form::is_a_document),
         bytes: 0,
     })));
     let (remarks, drains) = (Arc::<Mutex<Vec<String>>>::default(), Arc::default());
@@ -389,7 +410,11 @@ fn start(run: &Run) -> Result<i32, Stop> {
                 let (layout, limit) = (layout.clone(), run.limit);
                 let (remarks, drains) = (Arc::clone(&remarks), Arc::clone(&drains));
                 let gathered = Arc::clone(&gathered);
+                let chart = run.chart.clone().zip(form);
                 move || {
+                    if let Some((asked, form)) = &chart {
+                        return Box::new(Picture::new(asked, *form, stream.clone()));
+                    }
                     let is_checked = gathered.lock().is_ok_and(|all| all.is_some());
                     if is_checked {
                         return Box::new(Gather::new(Arc::clone(&gathered)));

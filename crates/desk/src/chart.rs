@@ -5,8 +5,10 @@ use std::sync::Arc;
 
 use idle_tide_core::chart::{Data, How, Key, Kind, Role, Spec, gather, roles, rows_of};
 use idle_tide_core::column_labels;
+use idle_tide_core::result::ResultSet;
 use idle_tide_draw::chart::{Scene, lay_out};
 use idle_tide_engines::{EngineError, Fault};
+use idle_tide_lang::command::Parsed;
 
 use crate::entry::{Content, Entry, State};
 use crate::page::Tone;
@@ -64,16 +66,20 @@ impl Chart {
     pub(crate) fn new(of: EntryId, sheet: &Sheet, kind: Option<Kind>) -> Result<Self, String> {
         let set = read(&sheet.set);
         let spec = idle_tide_core::chart::propose(&set, kind)?;
-        Ok(Chart {
+        Ok(Self::of(of, &set, spec))
+    }
+
+    fn of(of: EntryId, set: &ResultSet, spec: Spec) -> Self {
+        Chart {
             of,
             spec,
             named: None,
             data: None,
             labels: column_labels(set.columns()),
-            roles: roles(&set),
+            roles: roles(set),
             stamp: None,
             working: false,
-        })
+        }
     }
 
     /// The number of a column by its label, without regard to ASCII case.
@@ -245,6 +251,34 @@ impl Chart {
             .unwrap_or(0);
         self.spec.how = How::ALL[(at + 1) % How::ALL.len()];
     }
+}
+
+/// The picture that the arguments of `/chart` ask for, of a result that no entry has; in so many columns and rows of cells.
+///
+/// # Errors
+/// In words, if it cannot be made.
+pub fn as_asked(set: &ResultSet, asked: &str, size: (usize, usize)) -> Result<Scene, String> {
+    let parsed = parsed(asked)?;
+    let spec = idle_tide_core::chart::propose(set, parsed.argument(0).and_then(Kind::named))?;
+    let mut chart = Chart::of(0, set, spec);
+    crate::verbs::chart::choose(&mut chart, &parsed).map_err(|failure| failure.headline)?;
+    let data = gather(set, None, &chart.spec, &|| false).map_err(|error| error.to_string())?;
+    chart.data = Some(Arc::new(data));
+    chart
+        .scene(size.0, size.1)
+        .ok_or_else(|| "There is nothing to draw.".into())
+}
+
+/// Whether the arguments of `/chart` are understood.
+///
+/// # Errors
+/// In words, if they are not.
+pub fn check_asked(asked: &str) -> Result<(), String> {
+    parsed(asked).map(drop)
+}
+
+fn parsed(asked: &str) -> Result<Parsed, String> {
+    idle_tide_lang::command::parse(&format!("/chart {asked}")).map_err(|error| error.message)
 }
 
 /// What stands after one in a list; the first where there is none, nothing after the last.

@@ -479,12 +479,11 @@ pub fn gather(
         ));
     }
     if missing > 0 && spec.how != How::Count {
-        let gap = if matches!(spec.kind, Kind::Line | Kind::Area) {
-            "are gaps"
-        } else {
-            "are left out"
-        };
-        notes.push(format!("{} without a value {gap}.", rows_words(missing)));
+        let rows = rows_words(missing);
+        notes.push(match spec.kind {
+            Kind::Line | Kind::Area => format!("Gaps: {rows} without a value."),
+            _ => format!("{rows} without a value left out."),
+        });
     }
     if endless > 0 {
         notes.push(format!(

@@ -157,7 +157,7 @@ fn values_that_are_missing_or_endless_are_left_out_and_said() {
         data.notes,
         [
             "1 row without n left out.",
-            "1 row without a value are gaps.",
+            "Gaps: 1 row without a value.",
             "2 rows with no finite number left out.",
         ]
     );

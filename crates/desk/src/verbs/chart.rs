@@ -61,7 +61,7 @@ pub(crate) fn refuse_covered(chart: &Chart, sheet: &Sheet) -> Result<(), Failure
 }
 
 /// What the options of the command ask for.
-fn choose(chart: &mut Chart, parsed: &Parsed) -> Result<(), Failure> {
+pub(crate) fn choose(chart: &mut Chart, parsed: &Parsed) -> Result<(), Failure> {
     let mut values = Vec::new();
     for (option, part) in &parsed.options {
         let Some(part) = part else {

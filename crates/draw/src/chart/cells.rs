@@ -147,6 +147,8 @@ impl Scene {
             out.push_str(line.trim_end());
             out.push('\n');
         }
+        out.truncate(out.trim_end().len());
+        out.push('\n');
         out
     }
 

@@ -511,7 +511,7 @@ fn bars(
     };
     // Few bars get thick.
     let fits = |thick: &usize| lines.len() * (each * thick + 1) <= rows + 1;
-    let thick = [3, 2].into_iter().find(fits).unwrap_or(1);
+    let thick = if fits(&2) { 2 } else { 1 };
     let mut scale = scales.y;
     if adds {
         // What was put together may be longer than all others.

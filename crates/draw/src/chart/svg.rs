@@ -33,7 +33,10 @@ fn py(y: f64) -> f64 {
 impl Scene {
     /// The picture as an SVG document.
     pub fn svg(&self) -> String {
-        let (width, height) = (px(self.width as f64) + PAGE, py(self.height as f64) + PAGE);
+        // Rows that nothing stands in are no part of the page.
+        let lowest = self.texts.iter().map(|text| text.y + 1).max();
+        let height = py(lowest.unwrap_or(self.height) as f64) + PAGE;
+        let width = px(self.width as f64) + PAGE;
         let title = self.texts.iter().find(|text| text.role == Role::Title);
         let title = title.map_or("", |text| text.text.as_str());
         let mut out = String::new();

@@ -1,4 +1,4 @@
-//! Results that are compared and read again by themselves, on a file that another connection writes to.
+//! Results that answer back: compared, read again by themselves, drawn; on a file that another connection writes to.
 
 use std::path::Path;
 use std::sync::Arc;
@@ -280,4 +280,109 @@ fn a_live_result_follows_a_number_rings_once_and_ends_with_its_table() {
             "{before} {command}: {said}"
         );
     }
+}
+
+impl Session {
+    /// The picture shown, once its numbers are those of its result, as text.
+    fn picture(&mut self, fits: impl Fn(&str) -> bool) -> String {
+        let start = Instant::now();
+        loop {
+            self.desk.renew_chart();
+            let chart = self.desk.entry().and_then(Entry::chart).expect("a picture");
+            let text = chart
+                .scene(70, 16)
+                .map_or(String::new(), |scene| scene.text());
+            if fits(&text) {
+                return text;
+            }
+            assert!(
+                start.elapsed() < Duration::from_secs(20),
+                "never so: {text}"
+            );
+            if let Ok(event) = self.inbox.recv_timeout(Duration::from_millis(20)) {
+                self.desk.handle(event);
+            }
+        }
+    }
+}
+
+#[test]
+fn a_picture_follows_its_result_and_opens_its_rows() {
+    let mut session = Session::new();
+    session.run("select port, metres from berths order by id;");
+    session.run("/chart");
+    let text = session.picture(|text| text.contains("metres by port"));
+    assert!(
+        text.contains("Quay▕█") && text.contains(" 20\n") && text.contains("Cove▕█"),
+        "{text}"
+    );
+    assert!(text.contains("1 row without a value left out."), "{text}");
+
+    // A filter and a live change of the result are seen in the picture.
+    session.desk.show(1);
+    session.run("/filter metres < 15");
+    session.desk.show(2);
+    session.picture(|text| !text.contains("Quay") && text.contains("Cove"));
+    session.desk.show(1);
+    session.run("/filter");
+    session.run("/live 0.2");
+    session.other("update berths set metres = 33 where id = 3");
+    session.desk.show(2);
+    session.picture(|text| text.contains("Spit▕█") && text.contains(" 33\n"));
+
+    // Keys change it, and a mark opens its rows.
+    use idle_tide_core::chart::{How, Key, Kind};
+    use idle_tide_desk::chart::Turned;
+    session.desk.turn_chart(3, Turned::Kind);
+    let chart = session
+        .desk
+        .entry()
+        .and_then(Entry::chart)
+        .expect("a picture");
+    assert_eq!(chart.spec.kind, Kind::Line);
+    session.run("/chart bars --how mean --title 'How long berths are'");
+    let text = session.picture(|text| text.contains("Spit"));
+    assert!(text.starts_with("How long berths are"), "{text}");
+    let chart = session
+        .desk
+        .entry()
+        .and_then(Entry::chart)
+        .expect("a picture");
+    assert_eq!(
+        (chart.of, chart.spec.how),
+        (2, How::Mean),
+        "of the rows, not of the picture"
+    );
+    session
+        .desk
+        .rows_behind(4, (0, 0, Key::Category(1)), "Cove");
+    session.until(|desk| {
+        desk.entry()
+            .is_some_and(|entry| entry.text.starts_with("rows of entry 2"))
+    });
+    let rows = session.desk.entry().and_then(Entry::sheet).expect("rows");
+    assert_eq!((rows.shown(), rows.row_number(0)), (1, Some(1)));
+    session.desk.step_back();
+    assert_eq!(session.desk.entry().map(|entry| entry.number), Some(4));
+}
+
+#[test]
+fn what_cannot_be_drawn_or_must_not_be_is_said() {
+    let mut session = Session::new();
+    let said = session.refused("/chart");
+    assert!(said.contains("no rows to draw"), "{said}");
+    session.run("select port, 'hunter2' as password, metres from berths;");
+    for (command, words) in [
+        ("/chart pie", "pie is not one of bars"),
+        ("/chart --x depth", "no column depth"),
+        ("/chart points", "needs two numbers"),
+        ("/chart bars --x password", "password is covered"),
+    ] {
+        let said = session.refused(command);
+        assert!(said.contains(words), "{command}: {said}");
+        session.desk.show(2);
+    }
+    session.run("select x'00' as photo;");
+    let said = session.refused("/chart");
+    assert!(said.contains("nothing to draw in photo"), "{said}");
 }
