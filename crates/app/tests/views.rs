@@ -797,6 +797,17 @@ fn prepared(place: Place) -> Screen {
             s.submit("/stages from landings where port = 'Brackwater' limit 3 pick { number }");
             s.press(KeyCode::Esc).press(KeyCode::Up);
         }
+        Place::Chart => {
+            s.submit("select date(at) as day, 'gauge ' || gauge_id as gauge, level_m, temp_c, battery_v from readings;");
+            s.press(KeyCode::F(8)).idle();
+            s.text(60, 24);
+            s.press(KeyCode::Right).press(KeyCode::Right);
+            // The second from above.
+            for _ in 0..4 {
+                s.press(KeyCode::Up);
+            }
+            s.press(KeyCode::Down);
+        }
         Place::Entries => {
             s.submit("select 1;").submit("select 2;");
             s.press(KeyCode::F(3)).press(KeyCode::Down);
@@ -860,6 +871,7 @@ fn fingerprint(s: &mut Screen) -> Vec<(&'static str, String)> {
             l.route,
         )
     });
+    let mark = entry.and_then(|e| app.charts.get(&e.number).map(|marked| marked.at));
     let notice = app.desk.notice().map(|notice| notice.text.clone());
     let shown = entry.map(|e| (e.number, e.text.clone()));
     let running = app.desk.running().is_some();
@@ -889,6 +901,7 @@ fn fingerprint(s: &mut Screen) -> Vec<(&'static str, String)> {
             format!("{:?}", looking.map(|l| (l.x, l.y, l.at))),
         ),
         ("links", format!("{drawn:?}")),
+        ("mark", format!("{mark:?}")),
         (
             "catalog",
             format!("{:?}", (&app.catalog.focus, &app.catalog.actions)),
@@ -1011,6 +1024,23 @@ fn documents_as_rows_outline_text_shape_and_stages() {
     );
     s.types("c");
     assert!(s.text(142, 42).contains("$match"));
+}
+
+#[test]
+fn pictures_of_a_result() {
+    let mut s = Screen::harbour();
+    s.submit("select rig, count(*) as vessels from vessels group by rig order by rig;");
+    s.press(KeyCode::F(8)).idle();
+    s.press(KeyCode::Down).holds("bars");
+    s.submit("select date(at) as day, 'gauge ' || gauge_id as gauge, avg(level_m) as level_m from readings group by 1, 2;");
+    s.press(KeyCode::F(8)).idle();
+    s.holds("lines");
+    s.types("k").idle();
+    s.types("s").idle();
+    s.holds("areas");
+    // Back to the rows, and to the picture of another result.
+    s.press(KeyCode::F(8));
+    assert!(s.app.desk.entry().is_some_and(|entry| entry.number == 4));
 }
 
 #[test]
@@ -1281,7 +1311,7 @@ fn hostile_names_stay_names() {
 #[test]
 fn keys_of_ones_own_act_and_are_shown() {
     let mut s = Screen::harbour();
-    let own = [("rows-order", "S"), ("everywhere-guide", "F8")];
+    let own = [("rows-order", "S"), ("everywhere-guide", "F10")];
     let own = own.map(|(name, cap)| (name.to_string(), cap.to_string()));
     let (keymap, troubles) = Keymap::read(&own.into_iter().collect());
     assert_eq!(troubles, Vec::<String>::new());
@@ -1302,7 +1332,7 @@ fn keys_of_ones_own_act_and_are_shown() {
         hints.contains(" S  order") && !hints.contains(" O "),
         "{hints}"
     );
-    s.press(KeyCode::F(8)).types("orders by this column");
+    s.press(KeyCode::F(10)).types("orders by this column");
     assert!(
         s.text(142, 42)
             .contains("S              orders by this column")

@@ -313,19 +313,49 @@ pub enum Turned {
 }
 
 impl Chart {
-    /// Changes it.
-    pub(crate) fn turn(&mut self, turned: Turned, sheet: &Sheet) {
+    /// Changes it; says why not, where it cannot.
+    pub(crate) fn turn(&mut self, turned: Turned, sheet: &Sheet) -> Option<&'static str> {
+        let before = self.spec.clone();
+        let (kind, many) = (
+            self.spec.kind,
+            self.spec.by.is_some() || self.spec.y.len() > 1,
+        );
         match turned {
             Turned::Kind => self.next_kind(sheet),
             Turned::Value => self.next_value(),
             Turned::Along => self.next_along(),
             Turned::Split => self.next_split(false),
             Turned::Panels => self.next_split(true),
+            Turned::How if matches!(kind, Kind::Points | Kind::Boxes | Kind::Histogram) => {
+                return Some("Every value is drawn as it is; nothing is put together.");
+            }
             Turned::How => self.next_how(),
+            Turned::Stacked if !matches!(kind, Kind::Bars | Kind::Area) => {
+                return Some("Only bars and areas stand on each other.");
+            }
+            Turned::Stacked if !many => {
+                return Some("There is one series; B splits it into several that can stack.");
+            }
             Turned::Stacked => self.spec.stacked = !self.spec.stacked,
-            Turned::Ordered => self.spec.ordered = !self.spec.ordered,
+            Turned::Ordered if matches!(kind, Kind::Bars | Kind::Boxes | Kind::Heat) => {
+                self.spec.ordered = !self.spec.ordered;
+            }
+            Turned::Ordered => return Some("What goes along a scale has its order."),
+            Turned::Log if kind == Kind::Heat => {
+                return Some("Shades have no scale that could be logarithmic.");
+            }
             Turned::Log => self.spec.log = !self.spec.log,
         }
+        if self.spec != before {
+            return None;
+        }
+        Some(match turned {
+            Turned::Kind => "No other kind of picture can be made of these columns.",
+            Turned::Value => "There is no other number to draw.",
+            Turned::Along => "No other column can go along.",
+            Turned::How => "Rows are counted; V chooses a number to add up.",
+            _ => "There is no category to split it by.",
+        })
     }
 
     /// What gathers its numbers, if they are no longer those of its result.

@@ -1,5 +1,7 @@
 //! What keys do on a picture of a result.
 
+use std::cmp::Ordering;
+
 use idle_tide_desk::chart::Turned;
 
 use super::*;
@@ -79,19 +81,45 @@ impl App {
             // A bar is where it ends; how long it is says nothing about what is beside it.
             (x + width.min(1.0) / 2.0, y + height.min(1.0) / 2.0)
         };
-        let Some(from) = marked.hits.get(marked.at).map(centre) else {
+        let Some(own) = marked.hits.get(marked.at).cloned() else {
             return;
+        };
+        let from = centre(&own);
+        let all = || marked.hits.iter().enumerate();
+        // Marks of one place along lie above each other, in one cell where they are close.
+        let rank = |hit: &idle_tide_draw::chart::Hit| (centre(hit).1, hit.series);
+        let above =
+            all().filter(|(_, hit)| dy != 0.0 && centre(hit).0 == from.0 && hit.panel == own.panel);
+        let beside = match dy > 0.0 {
+            true => above
+                .filter(|(_, hit)| rank(hit) > rank(&own))
+                .min_by(|a, b| rank(a.1).partial_cmp(&rank(b.1)).unwrap_or(Ordering::Equal)),
+            false => above
+                .filter(|(_, hit)| rank(hit) < rank(&own))
+                .max_by(|a, b| rank(a.1).partial_cmp(&rank(b.1)).unwrap_or(Ordering::Equal)),
         };
         let far = |hit: &idle_tide_draw::chart::Hit| {
             let (x, y) = centre(hit);
             let ahead = (x - from.0) * dx + (y - from.1) * dy;
             let aside = ((x - from.0) * dy).abs() + ((y - from.1) * dx).abs();
-            (ahead > 0.01).then_some(ahead + aside * if dy != 0.0 { 0.3 } else { 2.0 })
+            // Sideways stays with its series.
+            let other = if dx != 0.0 && hit.series != own.series {
+                1e6
+            } else {
+                0.0
+            };
+            let weight = if dy != 0.0 { 0.3 } else { 2.0 };
+            (ahead > 0.01).then_some(ahead + aside * weight + other)
         };
-        let all = marked.hits.iter().enumerate();
-        let nearest = all.filter_map(|(at, hit)| Some((at, far(hit)?)));
-        if let Some((at, _)) = nearest.min_by(|a, b| a.1.total_cmp(&b.1)) {
-            marked.at = at;
-        }
+        let nearest = all().filter_map(|(at, hit)| Some((at, far(hit)?)));
+        let nearest = nearest.min_by(|a, b| a.1.total_cmp(&b.1)).map(|(at, _)| at);
+        let last = marked.hits.len() - 1;
+        marked.at = match beside.map(|(at, _)| at).or(nearest) {
+            Some(at) => at,
+            // Where all stand below each other, sideways goes through them.
+            None if dx > 0.0 => (marked.at + 1).min(last),
+            None if dx < 0.0 => marked.at.saturating_sub(1),
+            None => marked.at,
+        };
     }
 }

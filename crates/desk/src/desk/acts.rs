@@ -213,7 +213,9 @@ impl Desk {
                 return None;
             };
             let mut changed = (**shown).clone();
-            changed.turn(turned, &sheet);
+            if let Some(words) = changed.turn(turned, &sheet) {
+                return Some(words.to_string());
+            }
             match chart::refuse_covered(&changed, &sheet) {
                 Ok(()) => **shown = changed,
                 Err(failure) => return Some(failure.headline),
