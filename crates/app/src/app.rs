@@ -558,6 +558,14 @@ impl App {
         } else {
             Vec::new()
         };
+        if let Some(completion) = self.complete_across(asked) {
+            self.choices = Choices {
+                open: !completion.candidates.is_empty(),
+                completion,
+                ..Choices::default()
+            };
+            return;
+        }
         let catalog = std::sync::Arc::clone(self.desk.catalog());
         let completion = complete(
             self.composer.text(),
@@ -578,6 +586,31 @@ impl App {
             at: 0,
             corrections: Vec::new(),
         };
+    }
+}
+
+impl App {
+    /// What could stand at the cursor in a question across results: their names and columns.
+    fn complete_across(&self, asked: bool) -> Option<Completion> {
+        const COMMAND: &str = "/across ";
+        let sql = self.composer.text().strip_prefix(COMMAND)?;
+        let cursor = self.composer.cursor().checked_sub(COMMAND.len())?;
+        let known = Known {
+            catalog: &self.desk.results(),
+            dialect: &idle_tide_lang::dialect::SQLITE,
+            columns: &[],
+            entries: &[],
+            names: &[],
+            topics: guide::TOPICS,
+        };
+        let mut completion = complete(sql, cursor, asked, &known);
+        let moved =
+            |span: &std::ops::Range<usize>| span.start + COMMAND.len()..span.end + COMMAND.len();
+        completion.span = moved(&completion.span);
+        for candidate in &mut completion.candidates {
+            candidate.span = candidate.span.as_ref().map(moved);
+        }
+        Some(completion)
     }
 }
 

@@ -23,6 +23,70 @@ pub enum Call {
     Export(Export),
     /// Load rows of a file into a table or collection
     Load(Load),
+    /// Ask with SQL across the results of statements on any sources, and files
+    Across(Across),
+}
+
+/// A question across results.
+#[derive(Debug, Args)]
+pub struct Across {
+    /// A result, the name it has in the question, its source and its statement
+    #[arg(long, value_name = "NAME=SOURCE:STATEMENT", value_parser = lent)]
+    from: Vec<Lent>,
+    /// The question; files stand in quotes: from 'prices.csv'
+    sql: String,
+    /// Draw the answer: a kind and options as in /chart, or "" for what fits
+    #[arg(
+        long,
+        value_name = "KIND",
+        allow_hyphen_values = true,
+        conflicts_with = "format"
+    )]
+    chart: Option<String>,
+    #[command(flatten)]
+    output: Output,
+}
+
+/// A result that a question across results names.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Lent {
+    /// Its name.
+    pub name: String,
+    /// Its source.
+    pub source: String,
+    /// Its statement.
+    pub statement: String,
+}
+
+/// Words with which statements begin that give rows.
+const BEGIN: [&str; 7] = ["select", "with", "from", "values", "table", "show", "call"];
+
+fn lent(text: &str) -> Result<Lent, String> {
+    let how = "it is written NAME=SOURCE:STATEMENT, such as a=demo:'select * from vessels'";
+    let (name, rest) = text.split_once('=').ok_or(how)?;
+    // A source has colons of its own; the statement begins behind the first that a statement can follow.
+    let begins = |at: &usize| {
+        let after = rest[at + 1..].trim_start();
+        BEGIN.iter().any(|word| {
+            let head = after
+                .get(..word.len())
+                .is_some_and(|head| head.eq_ignore_ascii_case(word));
+            head && after[word.len()..].starts_with(|c: char| !c.is_alphanumeric() && c != '_')
+        })
+    };
+    let mut colons = rest.match_indices(':').map(|(at, _)| at);
+    let at = colons.find(begins).ok_or(how)?;
+    let letters = |c: char| c.is_alphanumeric() || c == '_';
+    if name.is_empty() || !name.chars().all(letters) {
+        return Err(format!(
+            "{name} is no name for a result: letters, digits and _."
+        ));
+    }
+    Ok(Lent {
+        name: name.into(),
+        source: rest[..at].into(),
+        statement: rest[at + 1..].trim().trim_end_matches(';').into(),
+    })
 }
 
 /// A source.
@@ -140,6 +204,17 @@ impl Call {
                     ..of(export.of, export.what)
                 }
             }
+            Call::Across(across) => Run {
+                source: "sqlite::memory:".into(),
+                statements: vec![format!(
+                    "/across {}",
+                    idle_tide_desk::across::one_line(&across.sql)
+                )],
+                across: across.from,
+                chart: across.chart,
+                output: across.output,
+                ..Run::default()
+            },
             Call::Load(load) => {
                 let options: Vec<_> = load.options.iter().map(|text| word(text)).collect();
                 let go = if load.dry { "" } else { " --go" };
@@ -155,6 +230,53 @@ impl Call {
                     ..of(load.of, command.trim_end().to_string())
                 }
             }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_a_question_names_is_told_from_the_colons_of_its_source() {
+        let parts = |text: &str| lent(text).map(|l| (l.name, l.source, l.statement));
+        for (text, source, statement) in [
+            (
+                "a=demo:select * from vessels;",
+                "demo",
+                "select * from vessels",
+            ),
+            (
+                "a=postgres://mate@quay:5432/books:with x as (select 1) select * from x",
+                "postgres://mate@quay:5432/books",
+                "with x as (select 1) select * from x",
+            ),
+            (
+                "a=sqlite:/srv/from:here.db: from landings",
+                "sqlite:/srv/from:here.db",
+                "from landings",
+            ),
+            (
+                "a=books:FROM landings where t = 'a:select b'",
+                "books",
+                "FROM landings where t = 'a:select b'",
+            ),
+        ] {
+            assert_eq!(
+                parts(text),
+                Ok(("a".into(), source.into(), statement.into())),
+                "{text}"
+            );
+        }
+        for text in [
+            "demo:select 1",
+            "a=demo",
+            "a b=demo:select 1",
+            "=demo:select 1",
+            "a=demo:selection",
+        ] {
+            assert!(lent(text).is_err(), "{text}");
         }
     }
 }

@@ -192,6 +192,9 @@ pub struct Run {
     /// How writes that touch everything are treated
     #[arg(long, value_name = "HOW")]
     pub writes: Option<WritesArgument>,
+    /// Results of other sources that a question across results names.
+    #[arg(skip)]
+    pub across: Vec<crate::calls::Lent>,
     /// Whether the one statement is the name of a table or collection, all of which is meant.
     #[arg(skip)]
     pub whole: bool,

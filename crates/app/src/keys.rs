@@ -93,7 +93,7 @@ static PLACES: &[PlaceRow] = &[
     place(Place::Text, "text", false, "read", "While reading a text"),
     place(Place::Record, "record", false, "read", "In the record"),
     place(Place::Document, "document", false, "documents", "In a document"),
-    place(Place::Chart, "chart", false, "read", "On a picture"),
+    place(Place::Chart, "chart", false, "pictures", "On a picture"),
     place(Place::Stages, "stages", false, "documents", "On the stages of a flow"),
     place(Place::Catalog, "catalog", true, "look around", "In the catalog"),
     place(Place::Actions, "actions", false, "look around", "In the catalog's list of actions"),

@@ -2,14 +2,11 @@
 
 use std::io;
 
-use idle_tide_core::result::{Budget, ResultSet};
 use idle_tide_core::{Column, RowBatch};
+use idle_tide_desk::across::Keep;
 use idle_tide_desk::chart::{PAPER, as_asked};
 use idle_tide_desk::export::Results;
 use idle_tide_engines::{Outcome, Sink};
-
-/// Memory that the rows may use before they go to disk, in bytes.
-const MEMORY: u64 = 128 * 1024 * 1024;
 
 /// How a picture is written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -46,8 +43,7 @@ pub struct Picture<R: Results> {
     asked: String,
     form: Form,
     out: R,
-    set: ResultSet,
-    begun: bool,
+    rows: Keep,
 }
 
 impl<R: Results> Picture<R> {
@@ -57,17 +53,16 @@ impl<R: Results> Picture<R> {
             asked: asked.to_string(),
             form,
             out,
-            set: ResultSet::of_rows(Vec::new(), Vec::new()),
-            begun: false,
+            rows: Keep::default(),
         }
     }
 
     fn draw(&mut self) -> io::Result<()> {
-        if !std::mem::take(&mut self.begun) {
+        if !std::mem::take(&mut self.rows.begun) {
             return Ok(());
         }
         let failed = |words: String| io::Error::new(io::ErrorKind::InvalidInput, words);
-        let scene = as_asked(&self.set, &self.asked, PAPER).map_err(failed)?;
+        let scene = as_asked(&self.rows.set, &self.asked, PAPER).map_err(failed)?;
         self.out.another()?;
         match self.form {
             Form::Text => self.out.write_all(scene.text().as_bytes()),
@@ -83,18 +78,15 @@ impl<R: Results> Picture<R> {
 
 impl<R: Results> Sink for Picture<R> {
     fn columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
-        self.set = ResultSet::new(columns, Budget::new(MEMORY), MEMORY);
-        self.begun = true;
-        Ok(())
+        self.rows.columns(columns)
     }
 
     fn more_columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
-        self.set.set_columns(columns);
-        Ok(())
+        self.rows.more_columns(columns)
     }
 
     fn rows(&mut self, batch: RowBatch) -> io::Result<()> {
-        self.set.append(batch)
+        self.rows.rows(batch)
     }
 
     fn another(&mut self, _: Outcome) -> io::Result<()> {

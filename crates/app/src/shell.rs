@@ -10,6 +10,7 @@ use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
+use idle_tide_core::result::ResultSet;
 use idle_tide_core::{Column, RowBatch};
 use idle_tide_desk::diary::{Block, Came, blocks, differences, orders};
 use idle_tide_desk::export::{Replacing, Results, Streaming, Watch, write_sheet};
@@ -367,7 +368,6 @@ fn start(run: &Run) -> Result<i32, Stop> {
     let (sender, inbox) = channel();
     heed_signals(sender.clone())?;
     let kept = Kept::read();
-    let not_opened = |error: OpenError| stop(exit::NOT_OPENED, error.to_string());
     let mut origin = cli::named(&run.source, &kept, &run.server, run.write).map_err(not_opened)?;
     origin.options.keep_going = run.keep_going;
     if run.new {
@@ -400,7 +400,7 @@ fn start(run: &Run) -> Result<i32, Stop> {
     let gathered = Gathered::default();
     let events = sender;
     let stream = output.clone();
-    let desk = Desk::new(
+    let mut desk = Desk::new(
         connection,
         Options {
             source: origin.name.clone(),
@@ -433,6 +433,9 @@ fn start(run: &Run) -> Result<i32, Stop> {
             let _ = events.send(Message::Desk(Box::new(event)));
         }),
     );
+    for lent in &run.across {
+        desk.lend(&lent.name, rows_of(lent, &kept)?);
+    }
     let mut session = Session {
         desk,
         inbox,
@@ -458,6 +461,28 @@ fn start(run: &Run) -> Result<i32, Stop> {
         ));
     }
     session.close(run.output.output.as_deref(), code)
+}
+
+/// Why a source was not opened.
+fn not_opened(error: OpenError) -> Stop {
+    stop(exit::NOT_OPENED, error.to_string())
+}
+
+/// The rows of a statement on another source, which is only read.
+fn rows_of(lent: &crate::calls::Lent, kept: &cli::Kept) -> Result<ResultSet, Stop> {
+    let of = |words: String| format!("{}: {words}", lent.name);
+    let origin =
+        cli::named(&lent.source, kept, &cli::Server::default(), false).map_err(not_opened)?;
+    let mut connection = cli::open(&origin.source, origin.options).map_err(not_opened)?;
+    let mut rows = idle_tide_desk::across::Keep::default();
+    let read = connection
+        .refuse_writes(true)
+        .and_then(|()| connection.run(1, &lent.statement, &mut rows));
+    match read {
+        Ok(_) if rows.begun => Ok(rows.set),
+        Ok(_) => Err(of("its statement gives no rows.".into()).into()),
+        Err(error) => Err(of(error.message).into()),
+    }
 }
 
 /// Inserts need a table, and SQL.

@@ -870,3 +870,98 @@ fn ten_scripts_write_to_one_file_and_no_row_is_lost_silently() {
     ]);
     assert_eq!(count.out.trim(), stored.to_string());
 }
+
+/// Questions over results of two sources and a file, and results that are drawn instead of written.
+#[test]
+fn questions_across_sources_and_pictures_without_a_screen() {
+    let shell = Shell::new();
+    let fees = shell.path("fees.csv");
+    std::fs::write(&fees, "rig,fee\ntug,7.25\nsmack,10.50\n").expect("written");
+    let ran = shell.run(&[
+        "across",
+        "--from",
+        "v=demo:select rig, count(*) as vessels from vessels group by rig",
+        "--from",
+        "l=demo:select rig, max(length_m) as longest from vessels group by rig;",
+        &format!("select v.rig, v.vessels > 0 as some, l.longest > 1 as long, f.fee -- exact\n from v join l using (rig) join '{fees}' f using (rig) order by f.fee"),
+        "--format",
+        "csv",
+    ]);
+    assert_eq!(
+        ran.out, "rig,some,long,fee\ntug,1,1,7.25\nsmack,1,1,10.50\n",
+        "{}",
+        ran.err
+    );
+    let refused = shell.run(&[
+        "across",
+        "--from",
+        "v=demo:with x as (select 1) delete from vessels",
+        "select * from v",
+    ]);
+    assert!(
+        refused.code == 1 && refused.err.contains("v: "),
+        "{}",
+        refused.err
+    );
+    let unknown = shell.run(&["across", "select * from somewhere"]);
+    assert!(
+        unknown.code == 1 && unknown.err.contains("There is no result somewhere"),
+        "{}",
+        unknown.err
+    );
+
+    let drawn = shell.run(&[
+        "run",
+        "demo",
+        "select rig, count(*) as vessels from vessels group by rig",
+        "--chart",
+        "bars --ordered",
+    ]);
+    assert!(
+        drawn.out.starts_with("vessels by rig") && drawn.out.contains("▕█"),
+        "{}",
+        drawn.out
+    );
+    for (file, begins) in [
+        ("a.svg", "<?xml"),
+        ("a.pdf", "%PDF"),
+        ("a.txt", "vessels by rig"),
+    ] {
+        let path = shell.path(file);
+        let ran = shell.run(&[
+            "run",
+            "demo",
+            "select rig, count(*) as vessels from vessels group by rig",
+            "--chart",
+            "",
+            "--output",
+            &path,
+        ]);
+        assert_eq!(ran.code, 0, "{}", ran.err);
+        let bytes = std::fs::read(&path).expect("the picture");
+        assert!(bytes.starts_with(begins.as_bytes()), "{file}");
+    }
+    for (chart, output, words) in [
+        ("pie", "b.svg", "pie is not one of"),
+        ("bars", "b.csv", "does not end like a picture"),
+        ("bars --x depth", "b.svg", "no column depth"),
+        ("points", "b.svg", "needs two numbers"),
+    ] {
+        let path = shell.path(output);
+        let ran = shell.run(&[
+            "run",
+            "demo",
+            "select rig, 'x' as name from vessels",
+            "--chart",
+            chart,
+            "--output",
+            &path,
+        ]);
+        assert!(
+            ran.code != 0 && ran.err.contains(words),
+            "{chart}: {}",
+            ran.err
+        );
+        assert!(!std::path::Path::new(&path).exists(), "{chart}");
+    }
+}

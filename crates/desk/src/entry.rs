@@ -89,6 +89,8 @@ pub struct Entry {
     pub follows: Vec<String>,
     /// How its change stands, if it is one that is looked at before it is kept.
     pub holding: Option<Holding>,
+    /// The name by which questions across results know it, beside its number.
+    pub called: Option<String>,
     /// How its rows differ from an earlier result of the same statement, once that is known.
     pub since: Option<Since>,
     /// How it stands as a result that is read again and again.
@@ -124,6 +126,7 @@ impl Entry {
             came_from: None,
             follows: Vec::new(),
             holding: None,
+            called: None,
             since: None,
             live: None,
             above: None,

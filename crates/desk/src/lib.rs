@@ -4,6 +4,7 @@
 #![deny(missing_docs)]
 
 pub mod about;
+pub mod across;
 pub mod arrival;
 mod ask;
 mod blocked;

@@ -386,3 +386,90 @@ fn what_cannot_be_drawn_or_must_not_be_is_said() {
     let said = session.refused("/chart");
     assert!(said.contains("nothing to draw in photo"), "{said}");
 }
+
+#[test]
+fn a_question_across_results_and_files_compares_exactly() {
+    let mut session = Session::new();
+    let prices = session._dir.path().join("prices.csv");
+    std::fs::write(
+        &prices,
+        "port,price,\"from\"\nQuay,0.10,1\nCove,12345678901234567.89,2\nnowhere,1,3\n",
+    )
+    .expect("written");
+    let prices = prices.display();
+    session.run("select id, port, metres from berths;");
+    session.run("/name 2 places");
+    session.run(&format!("/across select p.port, f.price, sum(f.price) over () as total from places p join '{prices}' f using (port) order by p.id"));
+    assert_eq!(
+        session.rows(3),
+        [
+            "Quay|0.10|12345678901234567.99",
+            "Cove|12345678901234567.89|12345678901234567.99"
+        ]
+    );
+    // The answer can be asked about in its turn, and so can what it came from, by its number too.
+    session.run("/across select count(*) as n from result_3 a join RESULT_2 b on a.port = b.port where price < 1");
+    assert_eq!(session.rows(4), ["1"]);
+    session.run(
+        "/across select * from places natural join result_3 where price > 12345678901234567.88",
+    );
+    assert_eq!(
+        session.rows(5),
+        ["2|Cove|12.5|12345678901234567.89|12345678901234567.99"]
+    );
+    session.run("/across with result_9 as (select 1 as one) select one from result_9");
+    assert_eq!(session.rows(6), ["1"]);
+
+    for (command, words) in [
+        (
+            "/across select * from result_77",
+            "There is no result result_77; there are places, result_3",
+        ),
+        (
+            "/across select depth from places",
+            "There is no column depth in places",
+        ),
+        ("/across select * from", "ends too early"),
+        ("/across delete from places", "it changes nothing"),
+        (
+            "/across select 1 from 'gone.csv'",
+            "gone.csv cannot be read",
+        ),
+        ("/name 3 places", "places is the result of entry 2 already"),
+        (
+            "/name 3 result_2",
+            "result_2 is the result of entry 2 already",
+        ),
+        ("/name 3 9lives", "is no name"),
+        ("/name 1 card", "no entry 1 that has rows"),
+    ] {
+        let said = session.refused(command);
+        assert!(said.contains(words), "{command}: {said}");
+    }
+    // A place in the question is one in what was typed.
+    let Content::Failure(failure) = &session.run("/across select depht from places").content else {
+        panic!("refused");
+    };
+    assert_eq!(failure.place, Some(15..20));
+    session.run("select 'hunter2' as password, 1 as n;");
+    let secret = session
+        .desk
+        .entry()
+        .map(|entry| entry.number)
+        .expect("an entry");
+    let said = session.refused(&format!(
+        "/across select password as p from result_{secret}"
+    ));
+    assert!(
+        said.contains("password of") && said.contains("is covered"),
+        "{said}"
+    );
+    let n = session
+        .run(&format!("/across select n from result_{secret}"))
+        .number;
+    assert_eq!(
+        session.rows(n),
+        ["1"],
+        "what is not covered can be asked about"
+    );
+}

@@ -126,6 +126,7 @@ impl Desk {
                 found: Default::default(),
                 looking: false,
                 watched: None,
+                lent: Vec::new(),
                 practice: None,
             },
             notify,

@@ -1,7 +1,9 @@
 //! What a face may see of a desk, and the answers it gives.
 
+use idle_tide_core::result::ResultSet;
 use idle_tide_core::{Catalog, Column, Figures};
 use idle_tide_lang::Dialect;
+use parking_lot::RwLock;
 use secrecy::SecretString;
 
 use super::*;
@@ -64,6 +66,19 @@ impl Desk {
             at = self.entries.get(number);
         }
         trail
+    }
+
+    /// Lends a result that no entry has to `/across`, under a name.
+    pub fn lend(&mut self, name: &str, set: ResultSet) {
+        self.services.lent.push(crate::across::Table {
+            name: name.into(),
+            from: crate::across::From::Result(Arc::new(RwLock::new(set))),
+        });
+    }
+
+    /// The results of entries as tables of `/across`.
+    pub fn results(&self) -> Catalog {
+        crate::verbs::across::catalog(&self.entries)
     }
 
     /// The objects of the database, as last read.

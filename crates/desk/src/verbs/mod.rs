@@ -1,6 +1,7 @@
 //! What commands do. Each is a [`Verb`] in a file here and a line of [`VERBS`]; its name, arguments and summary are a
 //! row of `lang`'s table. What several verbs say of names and entries stands here too.
 
+pub(crate) mod across;
 pub(crate) mod again;
 pub(crate) mod bearings;
 pub(crate) mod chart;
@@ -69,6 +70,8 @@ pub(crate) trait Verb: Sync {
 
 /// All verbs.
 static VERBS: &[&dyn Verb] = &[
+    &across::Asks,
+    &across::Name,
     &again::Again,
     &bearings::Bearings,
     &chart::Draws,

@@ -912,10 +912,10 @@ fn earlier(
 }
 
 /// Puts rows into a result that others read at the same time.
-struct IntoResult {
-    set: Arc<RwLock<ResultSet>>,
-    budget: Arc<Budget>,
-    reporter: Reporter,
+pub(crate) struct IntoResult {
+    pub(crate) set: Arc<RwLock<ResultSet>>,
+    pub(crate) budget: Arc<Budget>,
+    pub(crate) reporter: Reporter,
 }
 
 impl Sink for IntoResult {

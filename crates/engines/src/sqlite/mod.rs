@@ -1,6 +1,7 @@
 //! SQLite files and memory, through the library itself. Runs in the thread it is given to; a statement
 //! is cancelled from another thread by ticket; a lock is waited for up to five seconds, visibly.
 
+pub mod between;
 mod catalog;
 mod complaint;
 mod control;
