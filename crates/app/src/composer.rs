@@ -405,7 +405,8 @@ impl Composer {
             // Behind the last semicolon only comments may follow.
             let finished = elsewhere::bare_word(&self.text).is_some()
                 || last.is_some_and(|last| match last.kind {
-                    PieceKind::Command => true,
+                    // A block of a script goes on until it is closed.
+                    PieceKind::Command => last.ended,
                     PieceKind::Statement => last.ended && open.is_empty(),
                 });
             let lines = std::iter::once(0)

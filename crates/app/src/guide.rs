@@ -25,6 +25,7 @@ pub const TOPICS: &[&str] = &[
     "pictures",
     "live",
     "across",
+    "scripts",
     "change",
     "options",
     "take away",
@@ -65,6 +66,13 @@ fn words(topic: &str) -> &'static [&'static str] {
             "/name 3 landings gives a result a name for that. Tab completes names and columns. Paths of documents are columns, in double quotes where they have dots; the column document is all of it as JSON, for -> and ->>.",
             "The SQL is SQLite's, in a database of its own that is gone afterwards. Only what is named comes in, all rows of it. Decimals and large whole numbers compare and add up exactly; what is multiplied or divided becomes a float.",
             "Without a screen: idle-tide across --from a=SOURCE:'STATEMENT' --from b=SOURCE:'STATEMENT' 'SQL over a and b'.",
+        ],
+        "scripts" => &[
+            "A line that begins with = is worked out on the spot: = 12 * 3.5, = 0.1 + 0.2 (numbers with a point are exact), = date '2031-03-31' - date '2031-03-01', = date '2031-03-01' + 30. The expressions and functions are those of flows; 7 / 2 is 3.5.",
+            "= name = value makes a variable: numbers, texts, days, lists [1, 2], objects {tug: 3.5}. fees.tug, fees['tug'] and fees[w] reach a field, list[0] an element. In statements :name stands for it, :fees.tug for a field, in :list for the elements of a list; the value is put in as the server's literal.",
+            "for x in list { ... }, for n in 1..10 { ... }, if a > 1 { ... } else { ... }, def twice(x) = x * 2, print value. Lines end where they break, or with a semicolon; a block that is open goes on in the next line. What stands alone is printed.",
+            "rows('statement', {name: value}) gives the rows of a statement as objects, run(...) runs any statement and gives how many rows it changed, result(3) gives the rows of entry 3, show list makes rows of a list. What sweeps is asked about there too.",
+            "/variables shows what there is, /forget takes it away. /run FILE runs a file in which statements, commands and script lines stand one after the other; idle-tide run SOURCE --file FILE does so without a screen. A script is ended after 20 million steps, 256 MB of variables or 10 000 printed lines; Ctrl-C stops it, and an error marks its place.",
         ],
         "arrive" => &[
             "The first line says where you are: source, database, server and version, place, transaction, and how writes are treated.",

@@ -547,6 +547,8 @@ pub(crate) struct Services {
     /// Whether this machine is being looked at.
     pub(crate) looking: bool,
     pub(crate) watched: Option<Watched>,
+    /// Variables and functions of scripts.
+    pub(crate) script: idle_tide_dock::flow::script::State,
     /// Results of no entry that questions across results may name.
     pub(crate) lent: Vec<crate::across::Table>,
     pub(crate) practice: Option<idle_tide_dock::server::Listening>,

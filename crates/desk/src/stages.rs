@@ -147,6 +147,7 @@ pub fn look(
         .collect();
     let stages: Vec<Stage> = kept.iter().map(|(_, stage)| stage.clone()).collect();
     let context = Context {
+        script: false,
         now: crate::sheet::now(),
         seed: 20_310_301,
         digits: false,

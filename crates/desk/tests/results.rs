@@ -473,3 +473,91 @@ fn a_question_across_results_and_files_compares_exactly() {
         "what is not covered can be asked about"
     );
 }
+
+#[test]
+fn a_script_calculates_asks_and_changes_and_its_variables_stand_in_statements() {
+    let mut session = Session::new();
+    let printed = |session: &mut Session, text: &str| match &session.run(text).content {
+        Content::Page(page) => page.text().trim_end().to_string(),
+        other => panic!("{text}: {other:?}"),
+    };
+    assert_eq!(printed(&mut session, "= 12 * 3.5"), "42.0");
+    printed(&mut session, "= ports = ['Cove', 'Spit']; place = {id: 1}");
+    session.run("select id from berths where port in :ports or id = :place.id order by id;");
+    assert_eq!(
+        session.rows(session.desk.entry().expect("an entry").number),
+        ["1", "2", "3"]
+    );
+    // A loop that inserts, with values by name, and rows of a statement as objects.
+    let text = "= for n in 11..15 {\n  run('insert into berths values (:n, :port, 0.5)', {port: 'Mole ' || n})\n}; size(rows('select * from berths where id > 10'))";
+    assert_eq!(printed(&mut session, text), "1\n1\n1\n1\n1\n5");
+    session.run("select port from berths where id = 13;");
+    let shown = session.desk.entry().expect("an entry").number;
+    assert_eq!(session.rows(shown), ["Mole 13"]);
+    assert_eq!(
+        printed(&mut session, &format!("= result({shown})[0].port")),
+        "Mole 13"
+    );
+    let number = session
+        .run("= show rows('select id, metres from berths where id in (1, 3)')")
+        .number;
+    assert_eq!(session.rows(number), ["1|20.0", "3|null"]);
+    let number = session.run("/variables").number;
+    assert_eq!(
+        session.rows(number),
+        [
+            "ports|list|['Cove', 'Spit']",
+            "place|object|{id: 1}",
+            "n|int|15"
+        ]
+    );
+    session.run("/forget ports");
+    let refused = session.refused("/forget ports");
+    assert!(
+        refused.contains("no variable or function ports"),
+        "{refused}"
+    );
+
+    for (text, words, place) in [
+        ("= 1 +", "A field or a value", 5..5),
+        (
+            "= rows('select depht from berths')",
+            "no such column: depht",
+            2..34,
+        ),
+        ("= rows('delete from berths')", "only reads", 2..28),
+        (
+            "= sizs([1])",
+            "There is no function sizs. The nearest is size.",
+            2..11,
+        ),
+        ("= result(99)", "Entry 99 has no rows", 2..12),
+    ] {
+        let Content::Failure(failure) = &session.run(text).content else {
+            panic!("{text} was not refused");
+        };
+        assert!(
+            failure.headline.contains(words),
+            "{text}: {}",
+            failure.headline
+        );
+        assert_eq!(failure.place, Some(place), "{text}");
+        session.desk.take_returned();
+    }
+    // What it had printed before an error stays.
+    session.run("= print 'before'; 1 / 0");
+    let entry = session.desk.entry().expect("an entry");
+    assert_eq!(entry.state, State::Failed);
+    assert!(
+        matches!(&entry.content, Content::Page(page) if page.text().contains("before") && page.text().contains("divides by zero"))
+    );
+
+    // A file of all three.
+    let file = session._dir.path().join("tide.sql");
+    std::fs::write(&file, "= depth = 4\ninsert into berths values (:depth + 90, 'File', :depth);\n= for i in 1..2 {\n  i\n}\n/tables\n").expect("written");
+    session.run(&format!("/run {}", file.display()));
+    session.until(|desk| desk.entry().is_some_and(|entry| entry.text == "/tables"));
+    session.run("select metres from berths where id = 94;");
+    let number = session.desk.entry().expect("an entry").number;
+    assert_eq!(session.rows(number), ["4.0"]);
+}

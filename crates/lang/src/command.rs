@@ -160,6 +160,7 @@ pub static COMMANDS: &[Command] = &[
     command!("filter", "[CONDITION]", "read", &[A::Rest], (0, MANY), &[], "keeps the rows that satisfy a condition; without one, all rows again"),
     command!("find", "TEXT", "look around", &[A::Text], (1, MANY), &[], "everything whose name or comment holds the text: objects, columns, indexes, databases, roles"),
     command!("follow", "[TABLE]", "links", &[A::Table], (0, 1), &[], "from the current cell to the row it refers to, or to the rows that refer to it; to those of TABLE"),
+    command!("forget", "[NAME]", "scripts", &[A::Text], (0, 1), &[], "forgets a variable or function of scripts, or all"),
     command!("functions", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL], "functions and procedures of the database; --full adds owners, and those of extensions"),
     command!("help", "[TOPIC]", "help", &[A::Topic], (0, MANY), &[], "the guide: by topic, command, key or statement"),
     command!("indexes", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL], "indexes, with their tables and columns; --full adds conditions, sizes and how often they were used"),
@@ -184,6 +185,7 @@ pub static COMMANDS: &[Command] = &[
     command!("reveal", "", "read", &[], (0, 0), &[], "shows what is covered in the current result because it looks like a secret, or covers it again"),
     command!("roles", "[PATTERN] [--full]", "look around", &[A::Text], (0, 1), &[FULL], "users and roles, and who is a member of what; --full adds what they may"),
     command!("route", "A B ...", "links", &[A::Table], (2, MANY), &[], "the way from one table to another over the links; its join goes into the composer"),
+    command!("run", "FILE", "scripts", &[A::File], (1, 1), &[], "runs what a file holds: statements, commands and script lines, one after the other"),
     command!("sample", "NAME [N]", "look around", &[A::Table, A::Number], (1, 2), &[], "a few rows of a table (10 unless N says otherwise)"),
     command!("schemas", "[PATTERN]", "look around", &[A::Text], (0, 1), &[], "schemas, and how much is in each"),
     command!("sequences", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL], "sequences; --full adds steps, bounds and the columns they number"),
@@ -195,6 +197,7 @@ pub static COMMANDS: &[Command] = &[
     command!("text", "", "documents", &[], (0, 0), &[], "the current document as text"),
     command!("theme", "[deep, shoal or plain]", "read", &[A::Words(&["deep", "shoal", "plain"])], (0, 1), &[], "the colours: deep for dark, shoal for light grounds, plain for none"),
     command!("use", "DATABASE", "arrive", &[A::Database], (1, 1), &[], "goes to another database of the server"),
+    command!("variables", "", "scripts", &[], (0, 0), &[], "the variables and functions of scripts"),
     command!("views", "[PATTERN] [--full]", "look around", &[A::Pattern], (0, 1), &[FULL], "views; --full adds columns and comments"),
     command!("writes", "[ask, free or none]", "change", &[A::Words(&["ask", "free", "none"])], (0, 1), &[], "how writes are treated: asked about when they sweep, free, or refused by the engine"),
 ];

@@ -49,6 +49,7 @@ pub fn open_parts(text: &str, tokens: &[Token]) -> Vec<OpenPart> {
     let mut head: Vec<String> = Vec::new();
     let mut in_trigger = false;
     let mut after_semicolon = true;
+    let script = text.trim_start().starts_with('=');
     for token in tokens.iter().filter(|t| t.kind != TokenKind::Space) {
         if !token.closed {
             let what = match token.kind {
@@ -61,6 +62,12 @@ pub fn open_parts(text: &str, tokens: &[Token]) -> Vec<OpenPart> {
         }
         match token.kind {
             TokenKind::Comment => continue,
+            _ if script && matches!(token.of(text), "{" | "[") => {
+                stack.push((Opened::Bracket, token.start));
+            }
+            _ if script && matches!(token.of(text), "}" | "]") => {
+                stack.pop();
+            }
             TokenKind::Open => stack.push((Opened::Bracket, token.start)),
             TokenKind::Close => {
                 if matches!(stack.last(), Some((Opened::Bracket, _))) {

@@ -128,6 +128,100 @@ pub fn given_literal(given: &str, dialect: &Dialect) -> String {
     }
 }
 
+/// The statement with variables in the places of `:name` and `:name.field`, as literals of the dialect; a list is in brackets,
+/// unless it stands in some. What has no variable stays as it is.
+pub fn fill_variables(
+    text: &str,
+    dialect: &Dialect,
+    variable: &dyn Fn(&str) -> Option<Datum>,
+) -> String {
+    if !text.contains(':') {
+        return text.to_string();
+    }
+    if dialect.is_flow() {
+        let Ok(mut statement) = flow::parse(text, &TimeZone::UTC).whole() else {
+            return text.to_string();
+        };
+        let known = statement
+            .parameters()
+            .iter()
+            .any(|(name, _)| variable(name).is_some());
+        if !known {
+            return text.to_string();
+        }
+        statement.bind(variable);
+        return flow::format(&statement);
+    }
+    let list = tokens(text, dialect);
+    let mut filled = String::with_capacity(text.len());
+    let mut at = 0;
+    // The last character that means something: behind a name, a number or a bracket a colon cuts a slice.
+    let mut before = ' ';
+    while let Some(token) = list.get(at) {
+        at += 1;
+        let name = token
+            .of(text)
+            .strip_prefix(':')
+            .filter(|_| token.kind == TokenKind::Parameter);
+        let slices = before.is_alphanumeric() || matches!(before, ')' | ']' | '_' | ':');
+        let found = name.filter(|_| !slices).and_then(variable);
+        let Some(mut value) = found else {
+            filled.push_str(token.of(text));
+            if token.counts() {
+                before = token.of(text).chars().last().unwrap_or(' ');
+                // Keywords end like names, and a value may follow them.
+                if token.kind == TokenKind::Word && list.get(at).is_some_and(|next| !next.counts())
+                {
+                    before = ' ';
+                }
+            }
+            continue;
+        };
+        while let [dot, field, ..] = &list[at..]
+            && dot.kind == TokenKind::Dot
+            && let Some(field) = field.name(text)
+        {
+            value = match value {
+                Datum::Object(inner) => inner.get(&field).cloned().unwrap_or(Datum::Null),
+                _ => Datum::Null,
+            };
+            at += 2;
+        }
+        let within = before == '(';
+        filled.push_str(&match &value {
+            Datum::List(items) if !items.is_empty() => {
+                let items = items.iter().map(|item| sql_literal(item, dialect));
+                let items = items.collect::<Vec<_>>().join(", ");
+                if within { items } else { format!("({items})") }
+            }
+            Datum::List(_) if !within => "(null)".into(),
+            value => sql_literal(value, dialect),
+        });
+        before = 'a';
+    }
+    filled
+}
+
+/// A value of a script as a literal: moments as ISO 8601 has them with a blank, what has no form in SQL as JSON text.
+fn sql_literal(value: &Datum, dialect: &Dialect) -> String {
+    match value {
+        Datum::Null => "null".into(),
+        Datum::Boolean(yes) => yes.to_string(),
+        Datum::Int(_) | Datum::Long(_) => flow::literal(value),
+        Datum::Double(number) if number.is_finite() => format!("{number:?}"),
+        Datum::Decimal(number) if is_decimal(number.to_string().as_bytes()) => number.to_string(),
+        Datum::Text(text) => dialect.literal(idle_tide_core::ValueRef::Text(text)),
+        Datum::Bytes(bytes) => dialect.literal(idle_tide_core::ValueRef::Bytes(&bytes.1)),
+        Datum::Date(at) => {
+            let text = idle_tide_core::document::time::text(*at).unwrap_or_else(|| at.to_string());
+            let text = text.trim_end_matches('Z').replace('T', " ");
+            dialect.quote_text(text.strip_suffix(" 00:00:00").unwrap_or(&text))
+        }
+        Datum::List(_) => "null".into(),
+        other => dialect.quote_text(&flow::literal(other)),
+    }
+}
+
 fn in_sql(value: &Expr, given: &str, dialect: &Dialect) -> Option<String> {
     match &value.node {
         Node::Literal(Datum::Text(text)) => Some(dialect.quote_text(text)),
@@ -250,5 +344,52 @@ mod tests {
             "create user pilot with roles ['read'] password 'it''s'"
         );
         assert_eq!(names("select :?a, :b", &POSTGRES), hidden("a"));
+    }
+
+    #[test]
+    fn variables_stand_where_values_can() {
+        use idle_tide_core::Document;
+        let variable = |name: &str| {
+            Some(match name {
+                "n" => Datum::Int(3),
+                "name" => "O'Neill".into(),
+                "list" => Datum::List(vec![Datum::Int(1), "b".into()]),
+                "none" => Datum::List(Vec::new()),
+                "day" => Datum::Date(1_930_089_600_000),
+                "z" => Datum::Object(
+                    Document::new().with("a", Datum::Object(Document::new().with("b", 7))),
+                ),
+                "fee" => Datum::Decimal("12.50".parse().ok()?),
+                _ => return None,
+            })
+        };
+        for (text, filled) in [
+            ("select :n, :name", "select 3, 'O''Neill'"),
+            (
+                "where a in :list or b in (:list)",
+                "where a in (1, 'b') or b in (1, 'b')",
+            ),
+            ("where a in :none", "where a in (null)"),
+            (
+                "values (:z.a.b, :fee, :day)",
+                "values (7, 12.50, '2031-03-01')",
+            ),
+            (
+                "select a[1:n], x::text, ':n', :other, :?n",
+                "select a[1:n], x::text, ':n', :other, :?n",
+            ),
+            ("select 1 -- :n\n", "select 1 -- :n\n"),
+        ] {
+            assert_eq!(fill_variables(text, &POSTGRES, &variable), filled);
+        }
+        let flow = fill_variables(
+            "from landings where kg > :n and port in :list limit :n",
+            &FLOW,
+            &variable,
+        );
+        assert!(
+            flow.contains("kg > 3") && flow.contains("limit 3") && flow.contains("in (1, 'b')"),
+            "{flow}"
+        );
     }
 }

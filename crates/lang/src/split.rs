@@ -11,7 +11,8 @@ use crate::dialect::{Bodies, Dialect};
 pub enum PieceKind {
     /// A statement for the server.
     Statement,
-    /// A command of ours: `/` and a letter, up to the end of the line.
+    /// A command of ours: `/` and a letter, up to the end of the line; or a script line: `=`, up to the end of the line
+    /// in which all its brackets are closed.
     Command,
 }
 
@@ -48,6 +49,8 @@ enum State {
     BlockComment(u16, u8),
     /// A command line of ours.
     Command,
+    /// A script line: how many brackets are open, and the quote or comment (`-`) it is in; 0 for none.
+    Script(u16, u8),
     /// A line of a backup file for another program.
     BackslashLine,
     /// The rest of a line that says how statements end from here on.
@@ -335,6 +338,7 @@ impl Splitter {
                 | State::BackslashLine
                 | State::DelimiterLine => self.line_end(chunk, at, emit),
                 State::BlockComment(..) => self.block_comment(chunk, at),
+                State::Script(..) => self.script(chunk, at, emit),
                 State::Data(_) => self.data(chunk, at, emit),
             };
         }
@@ -427,6 +431,43 @@ impl Splitter {
         }
         self.state = State::Dollar(seen);
         chunk.len()
+    }
+
+    /// Reads a script line from `at`.
+    fn script(&mut self, chunk: &[u8], mut at: usize, emit: &mut dyn FnMut(Piece)) -> usize {
+        let State::Script(mut open, mut inside) = self.state else {
+            return at;
+        };
+        while at < chunk.len() {
+            let byte = chunk[at];
+            match (inside, byte) {
+                (0 | b'-', b'\n') if open == 0 => {
+                    self.end(self.offset + at as u64, PieceKind::Command, true, emit);
+                    self.state = State::Code;
+                    return at;
+                }
+                (b'-', b'\n') => inside = 0,
+                (0, b'{' | b'(' | b'[') => open = open.saturating_add(1),
+                (0, b'}' | b')' | b']') => open = open.saturating_sub(1),
+                (0, b'\'' | b'"' | b'`') => inside = byte,
+                (0, b'-') if self.previous == b'-' => inside = b'-',
+                (b'"', b'"') if self.previous == b'\\' => {}
+                (quote, byte) if quote == byte => inside = 0,
+                _ => {}
+            }
+            if byte == b'\n' {
+                self.line += 1;
+            }
+            // A backslash before a backslash escapes nothing after it.
+            self.previous = if byte == b'\\' && self.previous == b'\\' {
+                0
+            } else {
+                byte
+            };
+            at += 1;
+        }
+        self.state = State::Script(open, inside);
+        at
     }
 
     fn line_end(&mut self, chunk: &[u8], at: usize, emit: &mut dyn FnMut(Piece)) -> usize {
@@ -570,6 +611,10 @@ impl Splitter {
                 self.end_line(self.offset, emit);
             }
             State::Data(2) => self.end(self.offset, PieceKind::Statement, true, emit),
+            State::Script(open, inside) => {
+                let ended = open == 0 && matches!(inside, 0 | b'-');
+                self.end(self.offset, PieceKind::Command, ended, emit);
+            }
             _ => self.end(self.offset, PieceKind::Statement, false, emit),
         }
     }
@@ -614,6 +659,18 @@ impl Splitter {
                 self.previous = 0;
                 at += 1;
                 continue;
+            }
+            if byte == b'='
+                && self.commands
+                && !self.has_code
+                && self.previous == 0
+                && self.word_length == 0
+            {
+                // Comments before it are not part of it.
+                self.start = Some((place, self.line));
+                self.has_code = true;
+                self.state = State::Script(0, 0);
+                return at + 1;
             }
             if self.begins_special(byte, place) {
                 return at + 1;
@@ -1346,5 +1403,32 @@ mod tests {
                 prop_assert_eq!(whole, chunked);
             }
         }
+    }
+
+    #[test]
+    fn script_lines_end_where_their_brackets_are_closed() {
+        let texts = |text: &str| -> Vec<(String, PieceKind, bool, u64)> {
+            let all = pieces(text, &crate::dialect::POSTGRES);
+            let part = |piece: &Piece| text[piece.start as usize..piece.end as usize].to_string();
+            all.iter()
+                .map(|piece| (part(piece), piece.kind, piece.ended, piece.line))
+                .collect()
+        };
+        let script = |text: &str, ended, line| (text.to_string(), PieceKind::Command, ended, line);
+        let statement = |text: &str, line| (text.to_string(), PieceKind::Statement, true, line);
+        assert_eq!(
+            texts(
+                "= a = 1\nselect 2;\n-- note\n= for x in [1,\n 2] {\n print '}' -- }\n}\n/tables\nselect a = 3\n= 4;"
+            ),
+            [
+                script("= a = 1", true, 1),
+                statement("select 2;", 2),
+                script("= for x in [1,\n 2] {\n print '}' -- }\n}", true, 4),
+                script("/tables", true, 8),
+                statement("select a = 3\n= 4;", 9),
+            ]
+        );
+        assert_eq!(texts("= if a {\n b"), [script("= if a {\n b", false, 1)]);
+        assert_eq!(texts("= 'a"), [script("= 'a", false, 1)]);
     }
 }

@@ -377,7 +377,7 @@ fn swell(p: &mut Painter<'_>, area: Rect, frame: u64) {
 /// Lines the strip needs: one for each known table of the statement, or for the command's usage.
 pub(super) fn strip_lines(app: &App) -> u16 {
     let text = app.composer.text();
-    if text.trim().is_empty() || text.trim_start().starts_with('/') {
+    if text.trim().is_empty() || text.trim_start().starts_with(['/', '=']) {
         return 0;
     }
     let named = app.composer.scope(app.desk.dialect());

@@ -114,7 +114,7 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bool
         draw_line(&mut p, &line, (area.x + gutter, y), left, room);
     }
     if text.is_empty() && writing {
-        let words = "a statement and ;   or / for a command";
+        let words = "a statement and ;   / a command   = a calculation";
         p.text(
             area.x + gutter + 1,
             first_line,

@@ -127,6 +127,7 @@ impl Desk {
                 looking: false,
                 watched: None,
                 lent: Vec::new(),
+                script: idle_tide_dock::flow::script::State::default(),
                 practice: None,
             },
             notify,
@@ -315,7 +316,9 @@ impl Desk {
         let session = &self.sessions[at];
         tracing::info!(session = session.number, source = ?session.source, ?text, "begins");
         let mut turn = self.turn(at, &waiting, None);
-        let next = if waiting.is_command {
+        let next = if waiting.is_command && text.starts_with('=') {
+            crate::verbs::script::start(&mut turn, &text)
+        } else if waiting.is_command {
             // What stands below a command is for it, and no part of it.
             match command::parse(text.lines().next().unwrap_or_default()) {
                 Ok(parsed) => verbs::begin(&mut turn, parsed),

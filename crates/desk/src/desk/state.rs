@@ -1,5 +1,6 @@
 //! What a face may see of a desk, and the answers it gives.
 
+use idle_tide_core::document::Datum;
 use idle_tide_core::result::ResultSet;
 use idle_tide_core::{Catalog, Column, Figures};
 use idle_tide_lang::Dialect;
@@ -66,6 +67,63 @@ impl Desk {
             at = self.entries.get(number);
         }
         trail
+    }
+
+    /// Names that a script may use: each with a word on it, and whether it is a function.
+    pub fn script_names(&self) -> Vec<(String, String, bool)> {
+        let state = &self.services.script;
+        let variables = state.variables.fields.iter();
+        let variables = variables
+            .map(|(name, value)| (name.to_string(), value.kind().word().to_string(), false));
+        let own = state.functions.iter();
+        let own = own.map(|function| {
+            (
+                function.name.clone(),
+                format!("({})", function.arguments.join(", ")),
+                true,
+            )
+        });
+        let outside = idle_tide_dock::flow::script::OUTSIDE.iter();
+        let outside = outside
+            .map(|(name, arguments, _)| ((*name).to_string(), format!("({arguments})"), true));
+        let known = idle_tide_lang::flow::functions::FUNCTIONS.iter();
+        let known = known.map(|function| {
+            (
+                function.name.to_string(),
+                format!("({})", function.arguments),
+                true,
+            )
+        });
+        let words = ["for", "if", "else", "def", "print", "show"];
+        let words = words.map(|word| (word.to_string(), "begins a line".to_string(), false));
+        variables
+            .chain(own)
+            .chain(outside)
+            .chain(known)
+            .chain(words)
+            .collect()
+    }
+
+    /// The fields of a variable of scripts, by its path.
+    pub fn fields_of(&self, path: &str) -> Vec<(String, String, bool)> {
+        let mut steps = path.split('.');
+        let first = steps.next().unwrap_or_default();
+        let mut found = self.services.script.variables.get(first);
+        for step in steps {
+            found = match found {
+                Some(Datum::Object(inner)) => inner.get(step),
+                _ => None,
+            };
+        }
+        match found {
+            Some(Datum::Object(inner)) => {
+                let fields = inner.fields.iter();
+                fields
+                    .map(|(name, value)| (name.to_string(), value.kind().word().to_string(), false))
+                    .collect()
+            }
+            _ => Vec::new(),
+        }
     }
 
     /// Lends a result that no entry has to `/across`, under a name.

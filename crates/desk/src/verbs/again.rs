@@ -62,7 +62,8 @@ impl Verb for Again {
 
 /// Has it run next, as an entry of its own.
 fn once_more(turn: &mut Turn<'_>, statement: &str) -> Next {
-    let is_command = statement.starts_with('/') && !statement.starts_with("/*");
+    let is_command =
+        statement.starts_with('=') || statement.starts_with('/') && !statement.starts_with("/*");
     let waiting = Waiting::alone(statement, is_command);
     turn.session.queue.push_front(waiting);
     Next::Keep

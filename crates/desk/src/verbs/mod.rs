@@ -22,6 +22,7 @@ pub(crate) mod open;
 pub(crate) mod password;
 pub(crate) mod plan;
 pub(crate) mod practice;
+pub(crate) mod script;
 pub(crate) mod served;
 pub(crate) mod stages;
 pub(crate) mod statement;
@@ -123,6 +124,9 @@ static VERBS: &[&dyn Verb] = &[
     &password::ChangePassword,
     &plan::Plan,
     &practice::Practice,
+    &script::FORGET,
+    &script::RUN,
+    &script::VARIABLES,
     &served::ACCESS,
     &served::DATABASES,
     &served::ROLES,
@@ -211,7 +215,7 @@ fn statement_of(turn: &Turn<'_>, number: Option<&str>) -> Result<String, Failure
 fn statement_for(turn: &Turn<'_>, rest: &str, otherwise: &str) -> Result<String, Failure> {
     match rest {
         "" => match statement_of(turn, None)? {
-            statement if !statement.starts_with('/') => Ok(statement),
+            statement if !statement.starts_with(['/', '=']) => Ok(statement),
             _ => Err(failure::plain(otherwise)),
         },
         rest => Ok(rest.to_string()),

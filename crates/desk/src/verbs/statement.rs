@@ -11,7 +11,9 @@ use idle_tide_engines::address::without_password;
 use idle_tide_engines::{Access, Connection, Earlier, EngineError, Fault, Outcome, Sink, Source};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::Family;
-use idle_tide_lang::parameter::{Parameter, fill, is_of_users, parameters, typed_literal};
+use idle_tide_lang::parameter::{
+    Parameter, fill, fill_variables, is_of_users, parameters, typed_literal,
+};
 use idle_tide_lang::remark::remarks;
 use idle_tide_lang::secret;
 use idle_tide_lang::statement::{Change, Effect, Summary, change, summary};
@@ -105,6 +107,11 @@ pub(crate) fn start(turn: &mut Turn<'_>, text: String) -> Next {
         return failure::nowhere().into();
     }
     let dialect = turn.session.dialect;
+    let variables = &turn.services.script.variables;
+    let text = match variables.is_empty() {
+        true => text,
+        false => fill_variables(&text, dialect, &|name| variables.get(name).cloned()),
+    };
     let typed = Typed {
         secrets: turn.waiting.given.to_vec(),
         text: secret::left_out(&text, dialect).unwrap_or(text),
@@ -880,7 +887,7 @@ pub(crate) fn stopped_or(
 }
 
 /// Hands over the rows of an earlier entry as documents.
-fn earlier(
+pub(crate) fn earlier(
     sets: &HashMap<u32, Arc<RwLock<ResultSet>>>,
     number: u32,
     take: &mut dyn FnMut(Document) -> bool,

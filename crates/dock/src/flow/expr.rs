@@ -19,6 +19,8 @@ pub struct Context {
     pub now: i64,
     /// Where chance begins.
     pub seed: u64,
+    /// Whether it stands in a script: what cannot be computed is an error then, not null, and moments are computed with.
+    pub script: bool,
     /// Whether exact decimals and doubles are compared by their digits (12.3 is 12.30), as in results of other databases.
     pub digits: bool,
 }
@@ -47,6 +49,9 @@ enum Part {
     Kind(Box<Part>, Wanted),
     Some(Vec<Hop>, Box<Part>),
     Compute(Operation, Box<Part>, Box<Part>, Span),
+    /// The same in a script.
+    Calculate(Operation, Box<Part>, Box<Part>, Span),
+    Element(Box<Part>, Box<Part>),
     Concatenate(Box<Part>, Box<Part>),
     Case(Vec<(Part, Part)>, Option<Box<Part>>),
     Call(Id, Vec<Part>, Span),
@@ -217,7 +222,10 @@ fn part(e: &Expr, context: &Context) -> Result<Part> {
                     Operator::Divide => Operation::Divide,
                     _ => Operation::Remainder,
                 };
-                Part::Compute(operation, go(a)?, go(b)?, e.span.clone())
+                match context.script {
+                    true => Part::Calculate(operation, go(a)?, go(b)?, e.span.clone()),
+                    false => Part::Compute(operation, go(a)?, go(b)?, e.span.clone()),
+                }
             }
         },
         Node::Between(a, low, high, not) => negated(
@@ -251,6 +259,13 @@ fn part(e: &Expr, context: &Context) -> Result<Part> {
             Part::Case(arms, other.as_ref().map(|other| go(other)).transpose()?)
         }
         Node::Call(function, arguments) => call_part(function.id, arguments, context, e)?,
+        Node::Element(a, b) => Part::Element(go(a)?, go(b)?),
+        Node::Apply(name, _) => {
+            return Err(FlowError::at(
+                e.span.clone(),
+                format!("There is no function {name} here."),
+            ));
+        }
         Node::Object(fields) => Part::Object(
             fields
                 .iter()
@@ -655,6 +670,27 @@ fn value<'a>(part: &'a Part, document: &'a Document, digits: bool) -> Result<Got
                 },
                 _ => Got::Ref(&NULL),
             }
+        }
+        Part::Calculate(operation, a, b, span) => {
+            let (a, b) = (value(a, document, digits)?, value(b, document, digits)?);
+            Got::Own(super::script::calculate(
+                *operation,
+                a.as_ref(),
+                b.as_ref(),
+                span,
+            )?)
+        }
+        Part::Element(a, b) => {
+            let (a, b) = (value(a, document, digits)?, value(b, document, digits)?);
+            let found = match (a.as_ref(), b.as_ref()) {
+                (Some(Datum::Object(inner)), Some(Datum::Text(name))) => inner.get(name).cloned(),
+                (Some(Datum::List(list)), Some(Datum::Int(at))) => {
+                    element(list, i64::from(*at)).cloned()
+                }
+                (Some(Datum::List(list)), Some(Datum::Long(at))) => element(list, *at).cloned(),
+                _ => None,
+            };
+            found.map_or(Got::Missing, Got::Own)
         }
         Part::Concatenate(a, b) => {
             let (a, b) = (value(a, document, digits)?, value(b, document, digits)?);

@@ -5,6 +5,7 @@ mod change;
 mod collect;
 mod expr;
 mod run;
+pub mod script;
 mod sort;
 
 pub use change::Change;

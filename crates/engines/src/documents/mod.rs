@@ -38,6 +38,7 @@ fn now() -> i64 {
 /// What expressions need of this moment.
 fn context() -> Context {
     Context {
+        script: false,
         now: now(),
         seed: RandomState::new().build_hasher().finish(),
         digits: false,

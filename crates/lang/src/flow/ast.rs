@@ -400,6 +400,10 @@ pub enum Node {
     Case(Vec<(Expr, Expr)>, Option<Box<Expr>>),
     /// A function and its arguments.
     Call(&'static Function, Vec<Expr>),
+    /// A function of a script, by its name, and its arguments; only in script lines.
+    Apply(String, Vec<Expr>),
+    /// A field of an object by a name that is worked out, or an element of a list; only in script lines.
+    Element(Box<Expr>, Box<Expr>),
     /// An object.
     Object(Vec<(String, Expr)>),
     /// A list.
@@ -532,7 +536,10 @@ impl Expr {
             | Node::IsMissing(a, _)
             | Node::IsOf(a, ..)
             | Node::Some(_, a) => a.visit(see),
-            Node::Binary(_, a, b) | Node::Like(a, b, _) | Node::InList(a, b, _) => {
+            Node::Binary(_, a, b)
+            | Node::Like(a, b, _)
+            | Node::InList(a, b, _)
+            | Node::Element(a, b) => {
                 a.visit(see);
                 b.visit(see);
             }
@@ -550,7 +557,9 @@ impl Expr {
                     other.visit(see);
                 }
             }
-            Node::Call(_, list) | Node::List(list) => list.iter().for_each(|e| e.visit(see)),
+            Node::Call(_, list) | Node::Apply(_, list) | Node::List(list) => {
+                list.iter().for_each(|e| e.visit(see));
+            }
             Node::Object(fields) => fields.iter().for_each(|(_, e)| e.visit(see)),
         }
     }
@@ -558,36 +567,35 @@ impl Expr {
     /// The same to change them.
     pub fn visit_mut(&mut self, change: &mut dyn FnMut(&mut Expr)) {
         change(self);
+        for inner in self.inner_mut() {
+            inner.visit_mut(change);
+        }
+    }
+
+    /// The expressions right within it, to change them.
+    pub fn inner_mut(&mut self) -> Vec<&mut Expr> {
         match &mut self.node {
-            Node::Literal(_) | Node::Day(..) | Node::Parameter(..) | Node::Path(_) => {}
+            Node::Literal(_) | Node::Day(..) | Node::Parameter(..) | Node::Path(_) => Vec::new(),
             Node::Not(a)
             | Node::Negative(a)
             | Node::IsNull(a, _)
             | Node::IsMissing(a, _)
             | Node::IsOf(a, ..)
-            | Node::Some(_, a) => a.visit_mut(change),
-            Node::Binary(_, a, b) | Node::Like(a, b, _) | Node::InList(a, b, _) => {
-                a.visit_mut(change);
-                b.visit_mut(change);
-            }
-            Node::Between(a, b, c, _) => [a, b, c].into_iter().for_each(|e| e.visit_mut(change)),
-            Node::In(a, list, _) => {
-                a.visit_mut(change);
-                list.iter_mut().for_each(|e| e.visit_mut(change));
-            }
+            | Node::Some(_, a) => vec![a],
+            Node::Binary(_, a, b)
+            | Node::Like(a, b, _)
+            | Node::InList(a, b, _)
+            | Node::Element(a, b) => vec![a, b],
+            Node::Between(a, b, c, _) => vec![a, b, c],
+            Node::In(a, list, _) => std::iter::once(&mut **a).chain(list).collect(),
             Node::Case(arms, other) => {
-                for (when, then) in arms {
-                    when.visit_mut(change);
-                    then.visit_mut(change);
-                }
-                if let Some(other) = other {
-                    other.visit_mut(change);
-                }
+                let arms = arms.iter_mut().flat_map(|(when, then)| [when, then]);
+                arms.chain(other.as_deref_mut()).collect()
             }
-            Node::Call(_, list) | Node::List(list) => {
-                list.iter_mut().for_each(|e| e.visit_mut(change))
+            Node::Call(_, list) | Node::Apply(_, list) | Node::List(list) => {
+                list.iter_mut().collect()
             }
-            Node::Object(fields) => fields.iter_mut().for_each(|(_, e)| e.visit_mut(change)),
+            Node::Object(fields) => fields.iter_mut().map(|(_, e)| e).collect(),
         }
     }
 }
@@ -776,4 +784,25 @@ impl Statement {
             });
         }
     }
+}
+
+/// A line of a script.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Line {
+    /// A variable, or a field of one, gets a value.
+    Set(Path, Expr),
+    /// Once for each element of a list.
+    Each(Name, Expr, Vec<Line>),
+    /// Once for each whole number from one to another, both included.
+    Count(Name, Expr, Expr, Vec<Line>),
+    /// The lines of the first condition that holds, else the others.
+    If(Vec<(Expr, Vec<Line>)>, Vec<Line>),
+    /// A function: its name, the names of its arguments, what it gives.
+    Define(Name, Vec<Name>, Expr),
+    /// A value is printed.
+    Print(Expr),
+    /// A value becomes an entry of its own.
+    Show(Expr),
+    /// A value that is printed because it stands alone.
+    Value(Expr),
 }

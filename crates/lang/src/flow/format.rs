@@ -424,6 +424,8 @@ fn node_text(node: &Node) -> String {
         Node::Call(function, arguments) => {
             format!("{}({})", function.name, list(arguments, format_expr))
         }
+        Node::Apply(name, arguments) => format!("{name}({})", list(arguments, format_expr)),
+        Node::Element(a, b) => format!("{}[{}]", written_in(a, 9), format_expr(b)),
         Node::Object(fields) => object(
             fields
                 .iter()

@@ -15,7 +15,7 @@ use std::ops::Range;
 pub use format::{format, format_expr, literal, stage_text};
 pub use parse::whole_number;
 pub(crate) use parse::whole_number as ast_whole_number;
-pub use parse::{Parsed, expression, is_write_command, parse, sounds_like_sql};
+pub use parse::{Parsed, expression, is_write_command, parse, script, sounds_like_sql};
 
 /// Something wrong with what was typed, with its place and the way out.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]

@@ -31,7 +31,8 @@ impl Parser<'_> {
             let span = start..inner.span.end;
             Expr::new(Node::Not(Box::new(inner)), span)
         } else {
-            self.primary()?
+            let first = self.primary()?;
+            self.elements(first)?
         };
         while let Some((operator, strength)) = self.operator() {
             if strength < least {
@@ -95,6 +96,9 @@ impl Parser<'_> {
     fn operator(&self) -> Option<(Option<Operator>, u8)> {
         use Operator as O;
         let token = self.peek()?;
+        if self.script && self.inside == 0 && self.breaks() {
+            return None;
+        }
         let operator = match (token.kind, self.here()) {
             (TokenKind::Sign, sign) => match sign {
                 "=" => O::Equal,
@@ -280,7 +284,9 @@ impl Parser<'_> {
             TokenKind::Sign => match self.here() {
                 "(" => {
                     self.at += 1;
+                    self.inside += 1;
                     let inner = self.expression(0)?;
+                    self.inside -= 1;
                     self.close(")", span.clone(), "and, or, an operator ")?;
                     return Ok(Expr::new(inner.node, span.start..self.before()));
                 }
@@ -288,6 +294,7 @@ impl Parser<'_> {
                     self.at += 1;
                     self.deeper()?;
                     let inner = self.primary()?;
+                    let inner = self.elements(inner)?;
                     self.depth -= 1;
                     match (&inner.node, self.text.get(inner.span.clone())) {
                         // The smallest integer has no positive counterpart.
@@ -300,6 +307,7 @@ impl Parser<'_> {
                 "{" => self.object()?,
                 "[" => {
                     self.at += 1;
+                    self.inside += 1;
                     let mut items = Vec::new();
                     while !self.is_sign("]") {
                         items.push(self.expression(0)?);
@@ -307,6 +315,7 @@ impl Parser<'_> {
                             break;
                         }
                     }
+                    self.inside -= 1;
                     self.close("]", span.clone(), "a comma ")?;
                     Node::List(items)
                 }
@@ -322,6 +331,11 @@ impl Parser<'_> {
         let digits = self.here();
         if let Ok(whole) = digits.parse::<i64>() {
             return Ok(Node::Literal(Datum::integer(whole)));
+        }
+        if self.script
+            && let Ok(exact) = digits.parse::<Decimal128>()
+        {
+            return Ok(Node::Literal(Datum::Decimal(exact)));
         }
         match digits.parse::<f64>() {
             Ok(number) if digits.bytes().all(|b| b.is_ascii_digit()) => {
@@ -453,6 +467,12 @@ impl Parser<'_> {
     fn call(&mut self) -> Result<Expr> {
         let name = self.name("a function")?;
         let Some(function) = functions::named(&name.name) else {
+            if self.script {
+                let open = self.span();
+                let arguments = self.arguments(open)?;
+                let span = name.span.start..self.before();
+                return Ok(Expr::new(Node::Apply(name.name, arguments), span));
+            }
             if AGGREGATES
                 .iter()
                 .any(|(word, ..)| name.name.eq_ignore_ascii_case(word))
@@ -477,15 +497,7 @@ impl Parser<'_> {
             return Err(error);
         };
         let open = self.span();
-        self.at += 1;
-        let mut arguments = Vec::new();
-        while !self.is_sign(")") {
-            arguments.push(self.expression(0)?);
-            if !self.take_sign(",") {
-                break;
-            }
-        }
-        self.close(")", open, "a comma ")?;
+        let arguments = self.arguments(open)?;
         let span = name.span.start..self.before();
         if arguments.len() < function.least || arguments.len() > function.most {
             return Err(FlowError::at(
@@ -499,9 +511,26 @@ impl Parser<'_> {
         Ok(Expr::new(Node::Call(function, arguments), span))
     }
 
+    /// The arguments of a function, from the bracket that opens them on.
+    fn arguments(&mut self, open: Span) -> Result<Vec<Expr>> {
+        self.at += 1;
+        self.inside += 1;
+        let mut arguments = Vec::new();
+        while !self.is_sign(")") {
+            arguments.push(self.expression(0)?);
+            if !self.take_sign(",") {
+                break;
+            }
+        }
+        self.inside -= 1;
+        self.close(")", open, "a comma ")?;
+        Ok(arguments)
+    }
+
     fn object(&mut self) -> Result<Node> {
         let open = self.span();
         self.at += 1;
+        self.inside += 1;
         let mut fields: Vec<(String, Expr)> = Vec::new();
         let mut seen = HashSet::new();
         while !self.is_sign("}") {
@@ -522,6 +551,7 @@ impl Parser<'_> {
                 break;
             }
         }
+        self.inside -= 1;
         self.close("}", open.clone(), "a comma ")?;
         self.extended(fields, &(open.start..self.before()))
     }

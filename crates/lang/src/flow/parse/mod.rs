@@ -3,9 +3,11 @@
 
 mod expr;
 mod meaning;
+mod script;
 mod stage;
 mod statement;
 
+pub use script::script;
 pub use stage::whole_number;
 use std::ops::Range;
 
@@ -156,6 +158,11 @@ pub(super) struct Parser<'a> {
     operators: usize,
     zone: &'a TimeZone,
     errors: Vec<FlowError>,
+    /// Whether script lines are read: lines end where they break, numbers with a point are exact, functions may be the
+    /// script's own.
+    script: bool,
+    /// How many brackets are open within the line of a script.
+    inside: usize,
 }
 
 impl<'a> Parser<'a> {
@@ -172,6 +179,8 @@ impl<'a> Parser<'a> {
             operators: 0,
             zone,
             errors: Vec::new(),
+            script: false,
+            inside: 0,
         }
     }
 
@@ -383,6 +392,8 @@ impl<'a> Parser<'a> {
             if self.take_sign(".") {
                 let name = self.name("a name after the dot")?;
                 path.steps.push(Step::Name(name.name));
+            } else if self.script && self.is_sign("[") && !self.is_position() {
+                return Ok(path);
             } else if self.is_sign("[") && self.span().start == path.span.end {
                 self.at += 1;
                 let minus = self.take_sign("-");
@@ -403,6 +414,16 @@ impl<'a> Parser<'a> {
             }
             path.span.end = self.before();
         }
+    }
+
+    /// Whether a whole number in brackets stands here.
+    fn is_position(&self) -> bool {
+        let minus = usize::from(self.ahead_text(1) == "-");
+        let whole = self
+            .ahead_text(1 + minus)
+            .bytes()
+            .all(|b| b.is_ascii_digit());
+        whole && self.ahead_text(2 + minus) == "]"
     }
 
     /// Whether a word that can begin a stage stands here.
