@@ -1,8 +1,9 @@
 //! Measures Idle Tide against the bare driver in the same run, each measurement in a process of its own so that
 //! its peak memory is its own. Prints a table; exits with 1 when a ratio is above its bound. `--servers` measures
-//! only against the servers, `--travel` only files in and out, `--catalog` only what large catalogs take, `--documents` only the rows on documents,
+//! only against the servers, `--answers` only pictures, comparisons and the like, `--travel` only files in and out, `--catalog` only what large catalogs take, `--documents` only the rows on documents,
 //! `--scaling` only how work grows with its input.
 
+mod answers;
 mod documents;
 mod scaling;
 mod screen;
@@ -355,6 +356,10 @@ fn main() {
     }
     let dir = tempfile::tempdir().expect("a directory");
     eprintln!("preparing …");
+    if arguments.iter().any(|argument| argument == "--answers") {
+        work::prepare_rows(dir.path());
+        return answers::table(dir.path());
+    }
     let only_servers = arguments.iter().any(|argument| argument == "--servers");
     let only_catalog = arguments.iter().any(|argument| argument == "--catalog");
     let only_documents = arguments.iter().any(|argument| argument == "--documents");

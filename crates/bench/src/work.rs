@@ -21,6 +21,12 @@ const ORDERED: &str = "select * from big order by quay";
 
 /// Makes the database and the file of statements.
 pub fn prepare(dir: &Path) {
+    prepare_rows(dir);
+    prepare_statements(dir);
+}
+
+/// Makes the database.
+pub fn prepare_rows(dir: &Path) {
     let connection = rusqlite::Connection::open(dir.join("big.db")).expect("opens");
     connection
         .execute_batch(
@@ -32,7 +38,9 @@ pub fn prepare(dir: &Path) {
               case n % 5 when 0 then null when 1 then 'dries, at low water' else 'alongside' end from r;",
         )
         .expect("made");
-    drop(connection);
+}
+
+fn prepare_statements(dir: &Path) {
     let block = "insert into visits (id, vessel, note) values (4711, 'Grey Heron', 'asks for the crane; \"not before ten\"');\n-- a line about the next one; with a semicolon\nupdate berths set depth_m = 2.75, dries = 0 where code = 'N07' and depth_m between 1 and 3;\nselect v.name, count(*) as visits\n  from visits s join vessels v on v.id = s.vessel_id /* linked */\n  group by v.name order by 2 desc;\n";
     let mut file =
         BufWriter::with_capacity(1 << 20, File::create(dir.join("big.sql")).expect("made"));
