@@ -50,7 +50,7 @@ fn words(topic: &str) -> &'static [&'static str] {
         "pictures" => &[
             "F8 (/chart) draws the current result. The kind and the columns follow from what is there: a time and a number make a line, a category and a number bars, one number a histogram, two numbers points, two categories a heat map. Keys in the hints change everything: K the kind, V the number, X what goes along, B the category that splits it into series, P the one that makes pictures side by side, H sum, mean or count.",
             "Where several rows fall on one mark they are added up (or averaged, or counted), and the title says so. What is left out, put together or thinned stands below the title: rows without a value, categories without room, more points than columns.",
-            "The arrows go from mark to mark; the last line says what it is worth, and Enter shows its rows. F8 goes back to the result. A picture follows its result: its filter, and its changes while it is live.",
+            "The arrows go from mark to mark; the last line says what it is worth, and Enter shows its rows. F8 goes back to the result. I draws the current column alone (/chart --of COLUMN). A picture follows its result: its filter, and its changes while it is live.",
             "/chart takes the same in words: /chart bars --x port --y kg --by species --how mean --stacked --ordered --log --title TEXT. On a picture it makes another one of the same result.",
             "/export FILE.svg, FILE.pdf or FILE.txt writes it: the same places as on the screen, text as text, lines told apart by their strokes too. Without a screen: idle-tide run SOURCE 'STATEMENT' --chart bars --output FILE.svg.",
         ],

@@ -243,6 +243,11 @@ impl<'a> Row<'a> {
         }
     }
 
+    /// Whether two rows are the same byte by byte as they stand in their batches.
+    pub fn is_same_as(&self, other: &Row<'_>) -> bool {
+        self.bytes == other.bytes
+    }
+
     /// The row's document, if the rows are documents.
     #[inline]
     pub fn document(&self) -> Option<&'a [u8]> {

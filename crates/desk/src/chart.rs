@@ -88,6 +88,28 @@ impl Chart {
         labels.position(|label| label.eq_ignore_ascii_case(name))
     }
 
+    /// Shows one column alone: how often its values fall into intervals, or how often each of them is there. The kind stays
+    /// where it was asked for.
+    pub(crate) fn one_column(&mut self, column: usize, kind_asked: bool) {
+        let measures = matches!(self.roles.get(column), Some(Role::Number | Role::Time));
+        let kind = match (kind_asked, measures) {
+            (true, _) => self.spec.kind,
+            (_, true) => Kind::Histogram,
+            _ => Kind::Bars,
+        };
+        self.spec = Spec {
+            kind,
+            x: Some(column),
+            y: Vec::new(),
+            by: None,
+            panels: None,
+            how: How::Count,
+            stacked: false,
+            ordered: kind == Kind::Bars,
+            log: false,
+        };
+    }
+
     /// The columns it shows.
     fn columns(&self) -> impl Iterator<Item = usize> {
         let spec = &self.spec;

@@ -340,6 +340,23 @@ fn a_picture_follows_its_result_and_opens_its_rows() {
         .and_then(Entry::chart)
         .expect("a picture");
     assert_eq!(chart.spec.kind, Kind::Line);
+    session.desk.show(1);
+    session.run("/chart --of metres");
+    let one = session
+        .desk
+        .entry()
+        .and_then(Entry::chart)
+        .expect("a picture");
+    assert_eq!((one.spec.kind, one.spec.x), (Kind::Histogram, Some(1)));
+    session.desk.show(1);
+    session.run("/chart --of port");
+    let one = session
+        .desk
+        .entry()
+        .and_then(Entry::chart)
+        .expect("a picture");
+    assert_eq!((one.spec.kind, one.spec.ordered), (Kind::Bars, true));
+    session.desk.show(2);
     session.run("/chart bars --how mean --title 'How long berths are'");
     let text = session.picture(|text| text.contains("Spit"));
     assert!(text.starts_with("How long berths are"), "{text}");
@@ -355,7 +372,7 @@ fn a_picture_follows_its_result_and_opens_its_rows() {
     );
     session
         .desk
-        .rows_behind(4, (0, 0, Key::Category(1)), "Cove");
+        .rows_behind(6, (0, 0, Key::Category(1)), "Cove");
     session.until(|desk| {
         desk.entry()
             .is_some_and(|entry| entry.text.starts_with("rows of entry 2"))
@@ -363,7 +380,7 @@ fn a_picture_follows_its_result_and_opens_its_rows() {
     let rows = session.desk.entry().and_then(Entry::sheet).expect("rows");
     assert_eq!((rows.shown(), rows.row_number(0)), (1, Some(1)));
     session.desk.step_back();
-    assert_eq!(session.desk.entry().map(|entry| entry.number), Some(4));
+    assert_eq!(session.desk.entry().map(|entry| entry.number), Some(6));
 }
 
 #[test]

@@ -1,6 +1,7 @@
 //! What keys do while reading rows or a text, and in the prompt that reading asks for.
 
 use super::*;
+use crate::press::links::in_command;
 
 impl App {
     pub(super) fn neighbour(&mut self, next: bool) {
@@ -154,6 +155,7 @@ impl App {
             (KeyCode::Char('l' | 'L'), false) => self.follow(None),
             (KeyCode::Char('c' | 'C'), false) => self.command("/clipboard"),
             (KeyCode::Char('d' | 'D'), false) => self.command("/compare"),
+            (KeyCode::Char('i' | 'I'), false) => self.picture_of_column(),
             (KeyCode::Char('w' | 'W'), false) => {
                 let live = self.desk.entry().and_then(|entry| entry.live.as_ref());
                 let goes_on = live.is_some_and(|live| live.goes_on());
@@ -164,6 +166,19 @@ impl App {
             (KeyCode::Char('['), false) => self.shift_column(-1),
             (KeyCode::Char(']'), false) => self.shift_column(1),
             _ => {}
+        }
+    }
+
+    /// Draws the current column.
+    fn picture_of_column(&mut self) {
+        let at = self.grid().map_or(0, |grid| grid.column);
+        let sheet = self.desk.entry().and_then(|entry| entry.sheet());
+        let label = sheet.and_then(|sheet| {
+            let column = sheet.view.columns.get(at)?;
+            sheet.labels.get(*column).cloned()
+        });
+        if let Some(label) = label {
+            self.command(&format!("/chart --of {}", in_command(&label)));
         }
     }
 

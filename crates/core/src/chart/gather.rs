@@ -199,24 +199,24 @@ impl Names {
 #[derive(Clone, Copy, Default)]
 struct Sum {
     sum: f64,
-    values: u64,
-    rows: u64,
+    values: u32,
+    rows: u32,
 }
 
 impl Sum {
     fn value(self, how: How) -> Option<f64> {
         match how {
-            How::Count => Some(self.rows as f64),
+            How::Count => Some(f64::from(self.rows)),
             _ if self.values == 0 => None,
             How::Sum => Some(self.sum),
-            How::Mean => Some(self.sum / self.values as f64),
+            How::Mean => Some(self.sum / f64::from(self.values)),
         }
     }
 
     fn join(&mut self, other: Sum) {
         self.sum += other.sum;
-        self.values += other.values;
-        self.rows += other.rows;
+        self.values = self.values.saturating_add(other.values);
+        self.rows = self.rows.saturating_add(other.rows);
     }
 }
 
@@ -349,7 +349,7 @@ pub fn gather(
             let of = columns.get(n).map(|column| value_of(row, *column));
             let one = Sum {
                 sum: of.flatten().unwrap_or(0.0),
-                values: u64::from(of.flatten().is_some()),
+                values: u32::from(of.flatten().is_some()),
                 rows: 1,
             };
             let place = if many { n } else { by };
@@ -421,6 +421,7 @@ pub fn gather(
     let count_of = panel_names.len();
     let how = if counts { How::Count } else { spec.how };
     let mut panels = Vec::new();
+    let mut left_out = 0;
     for (number, name) in panel_names.into_iter().enumerate() {
         let marks = match spec.kind {
             Kind::Bars | Kind::Heat => {
@@ -436,12 +437,25 @@ pub fn gather(
             Kind::Line | Kind::Area => {
                 let mut list = std::mem::take(at(&mut lines, number));
                 list.resize_with(series.len(), Vec::new);
-                Marks::Lines(list.into_iter().map(|list| merged(list, how)).collect())
+                let all = list.into_iter().map(|list| {
+                    let whole = merged(list, how);
+                    let count = whole.len();
+                    let few = thinned(whole);
+                    left_out += count - few.len();
+                    few
+                });
+                Marks::Lines(all.collect())
             }
             Kind::Points => {
                 let mut list = std::mem::take(at(&mut points, number));
                 list.resize_with(series.len(), Vec::new);
-                Marks::Points(list)
+                let all = list.into_iter().map(|list| {
+                    let count = list.len();
+                    let few = apart(list);
+                    left_out += count - few.len();
+                    few
+                });
+                Marks::Points(all.collect())
             }
             Kind::Histogram => {
                 let whole = numbers.iter().flatten().all(|number| number.fract() == 0.0);
@@ -490,6 +504,13 @@ pub fn gather(
             "{} with no finite number left out.",
             rows_words(endless)
         ));
+    }
+    if left_out > 0 {
+        let left_out = grouped(left_out as u64);
+        notes.push(match spec.kind {
+            Kind::Points => format!("{left_out} points that lie on others are not drawn."),
+            _ => format!("{left_out} points between the extremes of their parts are not drawn."),
+        });
     }
     if let Some(bucket) = bucket {
         notes.push(format!("Counted {}.", per(bucket)));
@@ -544,15 +565,82 @@ fn merged(mut list: Vec<(f64, Sum)>, how: How) -> Vec<(f64, f64)> {
     if !list.is_sorted_by(|a, b| a.0 <= b.0) {
         list.sort_by(|a, b| a.0.total_cmp(&b.0));
     }
-    let mut out: Vec<(f64, Sum)> = Vec::with_capacity(list.len());
-    for (x, sum) in list {
-        match out.last_mut() {
-            Some((last, known)) if *last == x => known.join(sum),
-            _ => out.push((x, sum)),
+    list.dedup_by(|later, first| {
+        let same = later.0 == first.0;
+        if same {
+            first.1.join(later.1);
         }
-    }
+        same
+    });
     let value = |(x, sum): (f64, Sum)| (x, sum.value(how).unwrap_or(f64::NAN));
-    out.into_iter().map(value).collect()
+    list.into_iter().map(value).collect()
+}
+
+/// Points of one line that are kept, about.
+const LINE: usize = 40_000;
+/// Columns and rows of the grid on which points are told apart.
+const GRID: (f64, f64) = (4_096.0, 2_048.0);
+
+/// Leaves out points of a line that no picture has room for: of each part of what goes along the first, the least, the
+/// greatest and the last stay, and every gap.
+fn thinned(list: Vec<(f64, f64)>) -> Vec<(f64, f64)> {
+    if list.len() <= LINE {
+        return list;
+    }
+    let (from, to) = (list[0].0, list[list.len() - 1].0);
+    let part =
+        |x: f64| ((x / 2.0 - from / 2.0) / (to / 2.0 - from / 2.0) * (LINE / 4) as f64) as usize;
+    let mut kept = Vec::with_capacity(LINE + 4);
+    let mut rest = list.as_slice();
+    while let Some((x, _)) = rest.first() {
+        let now = part(*x);
+        let end = rest.partition_point(|(x, _)| part(*x) == now).max(1);
+        let (these, later) = rest.split_at(end);
+        rest = later;
+        let mut few = vec![0, these.len() - 1];
+        let real = || these.iter().enumerate().filter(|(_, (_, y))| !y.is_nan());
+        few.extend(
+            real()
+                .min_by(|a, b| a.1.1.total_cmp(&b.1.1))
+                .map(|(at, _)| at),
+        );
+        few.extend(
+            real()
+                .max_by(|a, b| a.1.1.total_cmp(&b.1.1))
+                .map(|(at, _)| at),
+        );
+        few.extend(these.iter().position(|(_, y)| y.is_nan()));
+        few.sort_unstable();
+        few.dedup();
+        kept.extend(few.into_iter().map(|at| these[at]));
+    }
+    kept
+}
+
+/// Leaves out points that would lie on another one on any screen.
+fn apart(list: Vec<(f64, f64, u32)>) -> Vec<(f64, f64, u32)> {
+    if list.len() <= LINE {
+        return list;
+    }
+    let bounds = |of: fn(&(f64, f64, u32)) -> f64| {
+        let values = || list.iter().map(of);
+        let (least, most) = (
+            values().fold(f64::INFINITY, f64::min),
+            values().fold(f64::NEG_INFINITY, f64::max),
+        );
+        (least, (most / 2.0 - least / 2.0).max(f64::MIN_POSITIVE))
+    };
+    let ((x0, width), (y0, height)) = (bounds(|point| point.0), bounds(|point| point.1));
+    let mut taken = vec![false; (GRID.0 * GRID.1) as usize];
+    let place = |value: f64, from: f64, half: f64, cells: f64| {
+        (((value / 2.0 - from / 2.0) / half * cells) as usize).min(cells as usize - 1)
+    };
+    let mut list = list;
+    list.retain(|(x, y, _)| {
+        let at = place(*x, x0, width, GRID.0) + place(*y, y0, height, GRID.1) * GRID.0 as usize;
+        !std::mem::replace(&mut taken[at], true)
+    });
+    list
 }
 
 /// Puts the smallest series together where there are more than can be told apart.

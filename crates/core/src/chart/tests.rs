@@ -284,3 +284,54 @@ proptest::proptest! {
         }
     }
 }
+
+/// A million points keep their extremes and their gaps, and what is left out is said.
+#[test]
+fn many_points_are_thinned_honestly() {
+    let rows = (0..200_000_i64).map(|n| {
+        let y = match n {
+            77_777 => Value::Float(1e6),
+            88_888 => Value::Float(-1e6),
+            99_999 => Value::Null,
+            n => Value::Float((n % 997) as f64),
+        };
+        vec![Value::Float(n as f64 / 2.0), y]
+    });
+    let set = set(&["t", "v"], rows.collect());
+    let line = gathered(&set, &propose(&set, Some(Kind::Line)).expect("a line"));
+    let Marks::Lines(lines) = &line.panels[0].marks else {
+        panic!("lines")
+    };
+    assert!(lines[0].len() < 60_000 && lines[0].is_sorted_by(|a, b| a.0 < b.0));
+    for value in [1e6, -1e6] {
+        assert!(lines[0].iter().any(|(_, y)| *y == value), "{value}");
+    }
+    assert!(
+        lines[0].iter().any(|(x, y)| y.is_nan() && *x == 49_999.5),
+        "the gap"
+    );
+    assert!(
+        line.notes
+            .iter()
+            .any(|note| note.contains("between the extremes")),
+        "{:?}",
+        line.notes
+    );
+    let points = gathered(
+        &set,
+        &Spec {
+            x: Some(0),
+            y: vec![1],
+            ..propose(&set, Some(Kind::Points)).expect("points")
+        },
+    );
+    let Marks::Points(points) = &points.panels[0].marks else {
+        panic!("points")
+    };
+    assert!(points[0].len() < 199_999);
+    assert!(
+        points[0]
+            .iter()
+            .any(|(_, y, row)| *y == 1e6 && *row == 77_777)
+    );
+}

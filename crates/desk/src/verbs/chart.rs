@@ -83,6 +83,7 @@ pub(crate) fn choose(chart: &mut Chart, parsed: &Parsed) -> Result<(), Failure> 
             })
         };
         match *option {
+            "of" => chart.one_column(column()?, parsed.argument(0).is_some()),
             "x" => chart.spec.x = Some(column()?),
             "y" => values.push(column()?),
             "by" => chart.spec.by = Some(column()?),

@@ -1,5 +1,6 @@
 //! Where everything of a picture goes.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 
 use idle_tide_core::chart::scale::{Of, Scale, number_words, plain_words, time_words};
@@ -1042,8 +1043,8 @@ fn upright(
         Marks::Lines(all) => {
             let filled = data.spec.kind == Kind::Area && (all.len() == 1 || data.spec.stacked);
             let on_top = match filled && all.len() > 1 {
-                true => stacked(all),
-                false => all.clone(),
+                true => Cow::Owned(stacked(all)),
+                false => Cow::Borrowed(all),
             };
             let mut ends: Vec<(f64, usize)> = Vec::new();
             let mut thinned = false;
