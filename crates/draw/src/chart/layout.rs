@@ -925,7 +925,8 @@ fn upright(
     };
     let y_of = |value: f64| plot.bottom() as f64 - y_scale.place(value) * plot.height as f64;
     for (value, words) in &y_ticks {
-        let y = y_of(*value);
+        // The highest lies in the first row, not above it.
+        let y = y_of(*value).max(area.y as f64 + 1e-3);
         scene.shapes.push(Shape::Grid {
             from: (plot.x as f64, y),
             to: (plot.right() as f64, y),
