@@ -973,4 +973,55 @@ mod tests {
         .expect_err("depth");
         assert!(said.contains("too long") || said.contains("deep"), "{said}");
     }
+
+    /// An expression over x, y and z, and its value for some numbers where 64 bits hold it.
+    fn tree() -> impl proptest::strategy::Strategy<Value = String> {
+        use proptest::prelude::*;
+        let leaf = prop_oneof![
+            (-9_i64..100).prop_map(|n| if n < 0 {
+                format!("({n})")
+            } else {
+                n.to_string()
+            }),
+            Just("x".to_string()),
+            Just("y".to_string()),
+            Just("z.deep".to_string()),
+        ];
+        leaf.prop_recursive(4, 24, 3, |inner| {
+            let operator = prop_oneof![Just("+"), Just("-"), Just("*")];
+            prop_oneof![
+                (inner.clone(), operator, inner.clone())
+                    .prop_map(|(a, sign, b)| format!("({a} {sign} {b})")),
+                (inner.clone(), inner.clone())
+                    .prop_map(|(a, b)| format!("case when {a} < {b} then {a} else {b} end")),
+                (inner.clone(), inner).prop_map(|(a, b)| format!("greatest({a}, {b})")),
+            ]
+        })
+    }
+
+    proptest::proptest! {
+        /// An expression comes to the same as it stands, through variables, as a function of a script, and in a flow's own
+        /// evaluator over a document with these fields.
+        #[test]
+        fn scripts_functions_and_flows_agree(text in tree(), x in -50_i64..50, y in -50_i64..50, z in -50_i64..50) {
+            let given = format!("x = {x}; y = {y}; z = {{deep: {z}}}");
+            let plain = says_in(&mut State::default(), &format!("= {given}; {text}"), &Limits::default());
+            let function = format!("= def f(x, y, z) = {text}; f({x}, {y}, {{deep: {z}}})");
+            let called = says_in(&mut State::default(), &function, &Limits::default());
+            let document = Document::new()
+                .with("x", Datum::integer(x))
+                .with("y", Datum::integer(y))
+                .with("z", Datum::Object(Document::new().with("deep", Datum::integer(z))));
+            let expr = idle_tide_lang::flow::expression(&text, &TimeZone::UTC).expect("understood");
+            let flow = Program::new(&expr, &Context::default()).and_then(|program| program.value(&document));
+            match (&plain, flow) {
+                (Ok(lines), Ok(value)) => {
+                    proptest::prop_assert_eq!(lines, &vec![printed(&value.unwrap_or(Datum::Null))]);
+                    proptest::prop_assert_eq!(Ok(lines), called.as_ref());
+                }
+                (Err(_), Err(_)) => proptest::prop_assert!(called.is_err()),
+                (plain, flow) => proptest::prop_assert!(false, "{:?} {:?}", plain, flow),
+            }
+        }
+    }
 }
