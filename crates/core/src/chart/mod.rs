@@ -129,8 +129,14 @@ pub fn propose(set: &ResultSet, kind: Option<Kind>) -> Result<Spec, String> {
     let numbers = of(|role| matches!(role, Role::Number));
     let categories = of(|role| matches!(role, Role::Category(_)));
     let ordinals = of(|role| matches!(role, Role::Key));
-    // Few values make series; a name of many does not.
-    let few = |at: &usize| matches!(roles[*at], Role::Category(count) if (2..=MOST_SERIES).contains(&count));
+    // Few values that come again and again make series; names of single rows do not.
+    let rows = usize::try_from(set.len()).unwrap_or(usize::MAX);
+    let few = |at: &usize| {
+        let Role::Category(count) = roles[*at] else {
+            return false;
+        };
+        (2..=MOST_SERIES).contains(&count) && rows >= 2 * count
+    };
     let kind = match kind {
         Some(kind) => kind,
         None => match (times.len(), numbers.len(), categories.len()) {

@@ -73,6 +73,11 @@ fn what_is_proposed_follows_from_the_columns() {
     // An identifier is nothing to add up.
     let spec = propose(&landings(), Some(Kind::Bars)).expect("bars");
     assert_eq!((spec.x, spec.y, spec.by), (Some(2), vec![4], Some(3)));
+    // What is different in every row splits nothing.
+    let rows = [("a", "x"), ("b", "y"), ("c", "z")]
+        .map(|(a, b)| vec![text(a), text(b), Value::Float(1.0)]);
+    let each = propose(&set(&["a", "b", "n"], rows.to_vec()), Some(Kind::Bars)).expect("bars");
+    assert_eq!(each.by, None);
     let needs = propose(&two(words(), words()), Some(Kind::Boxes));
     assert!(needs.expect_err("no number").contains("needs a number"));
 }
