@@ -569,6 +569,29 @@ fn a_script_calculates_asks_and_changes_and_its_variables_stand_in_statements() 
         matches!(&entry.content, Content::Page(page) if page.text().contains("before") && page.text().contains("divides by zero"))
     );
 
+    // A secret of a statement in a script shows nowhere, and reaches the database.
+    session.run("create table pilots (name text, password text);");
+    let entry = session
+        .run("= run('insert into pilots (name, password) values (''Oltan'', ''low water 7'')')");
+    assert_eq!(
+        (entry.state, entry.text.contains("low water")),
+        (State::Done, false),
+        "{}",
+        entry.text
+    );
+    let kept = session
+        .desk
+        .history()
+        .items()
+        .iter()
+        .any(|item| item.text.contains("low water"));
+    assert!(!kept, "not in the history");
+    session.run("select count(*) as n from pilots where length(password) = 11;");
+    assert_eq!(
+        session.rows(session.desk.entry().expect("an entry").number),
+        ["1"]
+    );
+
     // A file of all three.
     let file = session._dir.path().join("tide.sql");
     std::fs::write(&file, "= depth = 4\ninsert into berths values (:depth + 90, 'File', :depth);\n= for i in 1..2 {\n  i\n}\n/tables\n").expect("written");

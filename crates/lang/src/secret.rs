@@ -16,6 +16,37 @@ pub struct Covered {
     pub secrets: Vec<(String, String)>,
 }
 
+/// Covers the secrets of script lines: those of the statements that stand in their texts.
+pub fn cover_script(text: &str, dialect: &Dialect) -> Option<Covered> {
+    use crate::flow::token as script;
+    let mut covered = String::with_capacity(text.len());
+    let mut secrets: Vec<(String, String)> = Vec::new();
+    for token in script::tokens(text) {
+        let part = token.of(text);
+        let inner = match token.kind {
+            script::TokenKind::Text => script::unquoted(part).ok(),
+            _ => None,
+        };
+        let Some(found) = inner.and_then(|inner| cover(&inner, dialect)) else {
+            covered.push_str(part);
+            continue;
+        };
+        let mut inner = found.text;
+        // The last names are the longest: none of them is the beginning of one that is yet to be replaced.
+        for (name, literal) in found.secrets.into_iter().rev() {
+            let own = format!("secret_{}", secrets.len() + 1);
+            inner = inner.replacen(&format!(":?{name}"), &format!(":?\u{1}{own}"), 1);
+            secrets.push((own, literal));
+        }
+        let inner = inner.replace(":?\u{1}", ":?");
+        covered.push_str(&format!("'{}'", inner.replace('\'', "''")));
+    }
+    (!secrets.is_empty()).then_some(Covered {
+        text: covered,
+        secrets,
+    })
+}
+
 /// Functions one of whose arguments is a key or a password, always.
 const KEYED: [&str; 14] = [
     "aes_decrypt",
@@ -645,5 +676,22 @@ mod tests {
                 }
             }
         }
+    }
+
+    #[test]
+    fn secrets_of_statements_in_script_lines_are_covered() {
+        let typed = "= run('alter user mate identified by ''low water'''); x = 'plain'; run(\"create user a identified by 'one' password expire\")";
+        let covered = cover_script(typed, MARIADB).expect("secrets");
+        assert_eq!(
+            covered.text,
+            "= run('alter user mate identified by :?secret_1'); x = 'plain'; run('create user a identified by :?secret_2 password expire')"
+        );
+        let secrets: Vec<&str> = covered
+            .secrets
+            .iter()
+            .map(|(_, literal)| literal.as_str())
+            .collect();
+        assert_eq!(secrets, ["'low water'", "'one'"]);
+        assert_eq!(cover_script("= 1 + 2; 'a text'", MARIADB), None);
     }
 }

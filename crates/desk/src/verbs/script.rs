@@ -16,10 +16,11 @@ use idle_tide_lang::Dialect;
 use idle_tide_lang::command::Parsed;
 use idle_tide_lang::correct::{Correction, Edit};
 use idle_tide_lang::flow::{FlowError, script};
-use idle_tide_lang::parameter::fill_variables;
+use idle_tide_lang::parameter::{fill, fill_variables, parameters};
 use idle_tide_lang::split::{PieceKind, pieces};
 use idle_tide_lang::statement::{Effect, summary};
 use parking_lot::RwLock;
+use secrecy::ExposeSecret;
 
 use super::Verb;
 use super::statement::earlier;
@@ -30,7 +31,7 @@ use crate::entry::Content;
 use crate::export::expand;
 use crate::failure::{self, Failure, plain};
 use crate::page::{Line as PageLine, Page, Tone};
-use crate::session::{Next, Task, Turn, Waiting};
+use crate::session::{Next, Secrets, Task, Turn, Waiting};
 use crate::settings::Writes;
 use crate::sheet::now;
 use crate::task::{Bench, Lane, Progress, Reporter, Work};
@@ -61,6 +62,7 @@ pub(crate) fn start(turn: &mut Turn<'_>, text: &str) -> Next {
         asks: session.writes == Writes::Ask,
         held: session.held.is_some(),
         nowhere: session.is_nowhere(),
+        secrets: Arc::clone(&turn.waiting.given),
         paper: Paper::default(),
         error: None,
     }))
@@ -111,6 +113,8 @@ struct Script {
     /// Whether a change is held.
     held: bool,
     nowhere: bool,
+    /// Literals that were covered in its statements, by their parameters.
+    secrets: Arc<Secrets>,
     paper: Paper,
     error: Option<FlowError>,
 }
@@ -138,6 +142,7 @@ impl Work for Script {
             dialect: self.dialect,
             asks: self.asks,
             held: self.held,
+            secrets: &self.secrets,
             paper: &mut self.paper,
         };
         self.error = run(
@@ -291,6 +296,7 @@ struct Outside<'a, 'c> {
     dialect: &'static Dialect,
     asks: bool,
     held: bool,
+    secrets: &'a Secrets,
     paper: &'a mut Paper,
 }
 
@@ -361,6 +367,21 @@ impl Outside<'_, '_> {
             given.or_else(|| variables.get(name)).cloned()
         };
         let text = fill_variables(text.trim().trim_end_matches(';'), self.dialect, &variable);
+        let secret = |name: &str| {
+            let found = self.secrets.iter().find(|(known, _)| known == name);
+            found.map(|(_, literal)| literal.expose_secret().to_string())
+        };
+        let covered = text;
+        let text = fill(&covered, self.dialect, &secret);
+        if let Some(missing) = parameters(&text, self.dialect)
+            .into_iter()
+            .find(|parameter| parameter.hidden)
+        {
+            return Err(format!(
+                "The value of :?{} is not kept. Write it into the statement again.",
+                missing.name
+            ));
+        }
         let about = summary(&text, self.dialect);
         let Some(connection) = self.connection.as_deref_mut() else {
             return Err("No source is open, so no statement can run. F9 shows the sources.".into());
@@ -376,7 +397,7 @@ impl Outside<'_, '_> {
         if self.asks && !about.sweeps.is_empty() {
             let (reply, answer) = channel();
             let details = vec![
-                text.clone(),
+                covered,
                 String::new(),
                 "It is part of a script, and sweeps.".into(),
             ];
@@ -394,7 +415,18 @@ impl Outside<'_, '_> {
         match connection.run(self.ticket, &text, &mut rows) {
             Ok(outcome) => Ok((rows, outcome)),
             Err(error) if error.fault == Fault::Cancelled => Err(STOPPED.into()),
-            Err(error) => Err(error.message),
+            Err(error) => {
+                // What the server repeats of a statement may hold its secrets.
+                let literals = self
+                    .secrets
+                    .iter()
+                    .map(|(_, literal)| literal.expose_secret());
+                let insides = literals.map(|literal| literal.trim_matches(['\'', '"']));
+                let shown = insides.filter(|inside| inside.chars().count() > 3);
+                Err(shown.fold(error.message, |message, inside| {
+                    message.replace(inside, "…")
+                }))
+            }
         }
     }
 }

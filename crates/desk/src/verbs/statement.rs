@@ -79,7 +79,11 @@ pub(crate) fn cover(typed: &str, dialect: &Dialect) -> Covered {
             ..plain(&text)
         };
     }
-    match secret::cover(typed, dialect) {
+    let covered = match typed.trim_start().starts_with('=') {
+        true => secret::cover_script(typed, dialect),
+        false => secret::cover(typed, dialect),
+    };
+    match covered {
         Some(covered) => Covered {
             given: Arc::new(
                 covered
