@@ -233,7 +233,11 @@ impl<'a> Row<'a> {
     /// no such field.
     pub fn get(&self, index: usize) -> ValueRef<'a> {
         let Some(paths) = self.paths else {
-            return self.values().nth(index).unwrap_or(ValueRef::Null);
+            // Values that are passed over are not looked at.
+            return self
+                .encoded()
+                .nth(index)
+                .map_or(ValueRef::Null, Encoded::read);
         };
         let document = self.document().unwrap_or_default();
         match paths.get(index) {

@@ -155,6 +155,13 @@ fn write_same(value: ValueRef<'_>, out: &mut Vec<u8>) {
         }
         _ => {}
     }
+    if let ValueRef::Text(text) = value
+        && !text.starts_with(|first: char| first.is_ascii_digit() || first == '-')
+    {
+        out.push(3);
+        out.extend_from_slice(&(text.len() as u32).to_le_bytes());
+        return out.extend_from_slice(text.as_bytes());
+    }
     let at = out.len();
     out.extend_from_slice(&[3; 5]);
     value.write_plain(out);
