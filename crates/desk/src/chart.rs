@@ -335,37 +335,65 @@ pub enum Turned {
 }
 
 impl Chart {
+    /// Why a change would not be seen in a picture of this kind.
+    fn refuses(&self, turned: Turned) -> Option<&'static str> {
+        let kind = self.spec.kind;
+        let one_by_one = matches!(kind, Kind::Points | Kind::Boxes | Kind::Histogram);
+        match turned {
+            Turned::How if one_by_one => {
+                Some("Every value is drawn as it is; nothing is put together.")
+            }
+            Turned::Split if matches!(kind, Kind::Boxes | Kind::Histogram) => {
+                Some("There is one series; P makes pictures side by side.")
+            }
+            Turned::Stacked if !matches!(kind, Kind::Bars | Kind::Area) => {
+                Some("Only bars and areas stand on each other.")
+            }
+            Turned::Stacked if self.spec.by.is_none() && self.spec.y.len() < 2 => {
+                Some("There is one series; B splits it into several that can stack.")
+            }
+            Turned::Ordered if !matches!(kind, Kind::Bars | Kind::Boxes | Kind::Heat) => {
+                Some("What goes along a scale has its order.")
+            }
+            Turned::Log if kind == Kind::Heat => {
+                Some("Shades have no scale that could be logarithmic.")
+            }
+            _ => None,
+        }
+    }
+
+    /// What of the options that were asked for would not be seen.
+    pub(crate) fn refused_option(&self, options: &[&str]) -> Option<&'static str> {
+        let asks = |option: &str| options.contains(&option);
+        if asks("y") && self.spec.kind == Kind::Histogram {
+            return Some("A histogram draws one column; --x says which.");
+        }
+        let turned = [
+            ("how", Turned::How),
+            ("by", Turned::Split),
+            ("stacked", Turned::Stacked),
+            ("ordered", Turned::Ordered),
+            ("log", Turned::Log),
+        ];
+        let mut refused = turned.iter().filter(|(option, _)| asks(option));
+        refused.find_map(|(_, turned)| self.refuses(*turned))
+    }
+
     /// Changes it; says why not, where it cannot.
     pub(crate) fn turn(&mut self, turned: Turned, sheet: &Sheet) -> Option<&'static str> {
+        if let Some(words) = self.refuses(turned) {
+            return Some(words);
+        }
         let before = self.spec.clone();
-        let (kind, many) = (
-            self.spec.kind,
-            self.spec.by.is_some() || self.spec.y.len() > 1,
-        );
         match turned {
             Turned::Kind => self.next_kind(sheet),
             Turned::Value => self.next_value(),
             Turned::Along => self.next_along(),
             Turned::Split => self.next_split(false),
             Turned::Panels => self.next_split(true),
-            Turned::How if matches!(kind, Kind::Points | Kind::Boxes | Kind::Histogram) => {
-                return Some("Every value is drawn as it is; nothing is put together.");
-            }
             Turned::How => self.next_how(),
-            Turned::Stacked if !matches!(kind, Kind::Bars | Kind::Area) => {
-                return Some("Only bars and areas stand on each other.");
-            }
-            Turned::Stacked if !many => {
-                return Some("There is one series; B splits it into several that can stack.");
-            }
             Turned::Stacked => self.spec.stacked = !self.spec.stacked,
-            Turned::Ordered if matches!(kind, Kind::Bars | Kind::Boxes | Kind::Heat) => {
-                self.spec.ordered = !self.spec.ordered;
-            }
-            Turned::Ordered => return Some("What goes along a scale has its order."),
-            Turned::Log if kind == Kind::Heat => {
-                return Some("Shades have no scale that could be logarithmic.");
-            }
+            Turned::Ordered => self.spec.ordered = !self.spec.ordered,
             Turned::Log => self.spec.log = !self.spec.log,
         }
         if self.spec != before {

@@ -129,7 +129,9 @@ impl Diary {
             let kind = match (entry.is_statement, dialect.is_flow()) {
                 _ if entry.holding == Some(Holding::TakenBack) => "taken-back",
                 // What stands on the results of other entries is no statement that runs again.
-                (false, _) if matches!(first, "/chart" | "/compare" | "rows") => "shown",
+                (false, _) if matches!(first, "/across" | "/chart" | "/compare" | "rows") => {
+                    "shown"
+                }
                 (false, _) => "command",
                 (true, true) => "flow",
                 (true, false) => "sql",

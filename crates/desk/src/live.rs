@@ -23,7 +23,7 @@ use crate::page::Tone;
 use crate::session::{Next, Task, Turn};
 use crate::sheet::{Sheet, arranged, now, read};
 use crate::task::{Bench, EntryId, Lane, Work, fault};
-use crate::verbs::statement::Run;
+use crate::verbs::statement::{Run, with_variables};
 
 /// Results of more rows than this are replaced without marks.
 const MARKED: u64 = 200_000;
@@ -281,14 +281,16 @@ impl Task for Wait {
         let Some(sheet) = entry.sheet().cloned() else {
             return Next::Keep;
         };
+        let text = entry.text.clone();
         let Some(live) = &entry.live else {
             return Next::Keep;
         };
+        let (asked, stop) = (live.asked.clone(), Arc::clone(&live.stop));
         let reading = Reading {
             entry: self.entry,
-            run: Run::reading(entry.text.clone()),
-            asked: live.asked.clone(),
-            stop: Arc::clone(&live.stop),
+            run: Run::reading(with_variables(turn, text)),
+            asked,
+            stop,
             sheet,
             set: Arc::new(RwLock::new(ResultSet::of_rows(Vec::new(), Vec::new()))),
             began: Instant::now(),

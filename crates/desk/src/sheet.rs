@@ -12,6 +12,10 @@ use parking_lot::{RwLock, RwLockReadGuard};
 use crate::covering::{Covering, is_secret};
 use crate::filter::Filter;
 
+/// What is said of a result whose rows were given up.
+pub(crate) const GIVEN_UP: &str =
+    "This result gave up its rows to keep within the disk budget. /again runs it once more.";
+
 /// What the reader asked to see.
 #[derive(Debug, Clone, Default)]
 pub struct View {

@@ -394,6 +394,13 @@ fn what_cannot_be_drawn_or_must_not_be_is_said() {
         ("/chart --x depth", "no column depth"),
         ("/chart points", "needs two numbers"),
         ("/chart bars --x password", "password is covered"),
+        ("/chart histogram --x metres --by port", "one series"),
+        ("/chart histogram --y metres", "--x says which"),
+        ("/chart bars --y metres --stacked", "one series"),
+        (
+            "/chart heat --x port --by metres --log",
+            "Shades have no scale",
+        ),
     ] {
         let said = session.refused(command);
         assert!(said.contains(words), "{command}: {said}");
@@ -568,6 +575,19 @@ fn a_script_calculates_asks_and_changes_and_its_variables_stand_in_statements() 
     assert!(
         matches!(&entry.content, Content::Page(page) if page.text().contains("before") && page.text().contains("divides by zero"))
     );
+
+    // Live too, and with the value that it has then.
+    session.run("= least = 14");
+    session.run("select id from berths where id > :least order by id;");
+    let number = session.desk.entry().expect("an entry").number;
+    session.run("/live 0.2");
+    session.run("= least = 12");
+    session.until(|desk| {
+        let live = desk.entries().iter().find(|entry| entry.number == number);
+        live.and_then(Entry::sheet)
+            .is_some_and(|rows| rows.shown() == 3)
+    });
+    assert_eq!(session.rows(number), ["13", "14", "15"]);
 
     // A secret of a statement in a script shows nowhere, and reaches the database.
     session.run("create table pilots (name text, password text);");

@@ -8,7 +8,7 @@ use crate::chart::{Chart, First};
 use crate::entry::{Content, Entry};
 use crate::failure::{Failure, plain};
 use crate::session::{Next, Turn};
-use crate::sheet::Sheet;
+use crate::sheet::{GIVEN_UP, Sheet};
 
 pub(crate) struct Draws;
 
@@ -34,9 +34,7 @@ impl Verb for Draws {
         let entry = source.ok_or_else(|| plain(none))?;
         let sheet = entry.sheet().ok_or_else(|| plain(none))?;
         if sheet.given_up {
-            return Err(plain(
-                "This result gave up its rows to keep within the disk budget. /again runs it once more.",
-            ));
+            return Err(plain(GIVEN_UP));
         }
         let kind = parsed.argument(0).and_then(Kind::named);
         let mut chart = match drawn {
@@ -106,7 +104,10 @@ pub(crate) fn choose(chart: &mut Chart, parsed: &Parsed) -> Result<(), Failure> 
     if chart.spec.by.is_some() && chart.spec.by == x {
         chart.spec.by = None;
     }
-    Ok(())
+    let options: Vec<&str> = parsed.options.iter().map(|(name, _)| *name).collect();
+    chart
+        .refused_option(&options)
+        .map_or(Ok(()), |words| Err(plain(words)))
 }
 
 /// The picture of an entry and the rows that it draws.

@@ -2,7 +2,7 @@
 
 use idle_tide_lang::command::Parsed;
 
-use super::Verb;
+use super::{Verb, entry_named};
 use crate::comparing::{Compare, One, earlier_of};
 use crate::entry::Entry;
 use crate::failure::{Failure, plain};
@@ -21,20 +21,9 @@ impl Verb for Differs {
         parsed: &Parsed,
         _: Option<String>,
     ) -> Result<Next, Failure> {
-        let named = |at: usize| -> Result<Option<&Entry>, Failure> {
-            let Some(number) = parsed.argument(at) else {
-                return Ok(None);
-            };
-            let entry = number
-                .parse()
-                .ok()
-                .and_then(|number| turn.entries.get(number));
-            let count = turn.entries.all().len();
-            entry.map(Some).ok_or_else(|| {
-                plain(format!(
-                    "There is no entry {number}; there are {count} so far."
-                ))
-            })
+        let named = |at: usize| {
+            let number = parsed.argument(at);
+            number.map(|number| entry_named(turn, number)).transpose()
         };
         let after = match named(1)? {
             Some(after) => after,

@@ -33,6 +33,7 @@ use idle_tide_lang::command::{CommandError, Parsed};
 use idle_tide_lang::join;
 
 use crate::catalog::ReadCatalog;
+use crate::entry::Entry;
 use crate::failure::{self, Failure};
 use crate::session::{Next, Session, Turn};
 
@@ -184,21 +185,24 @@ fn no_such_object(session: &Session, parsed: &Parsed, name: &str) -> Failure {
     })
 }
 
+/// The entry of a number that was typed.
+fn entry_named<'a>(turn: &'a Turn<'_>, number: &str) -> Result<&'a Entry, Failure> {
+    let found = number
+        .parse()
+        .ok()
+        .and_then(|number| turn.entries.get(number));
+    found.ok_or_else(|| {
+        let count = turn.entries.all().len();
+        failure::plain(format!(
+            "There is no entry {number}; there are {count} so far."
+        ))
+    })
+}
+
 /// The statement of an entry by number, or of the one shown.
 fn statement_of(turn: &Turn<'_>, number: Option<&str>) -> Result<String, Failure> {
     let entry = match number {
-        Some(number) => {
-            let found = number
-                .parse()
-                .ok()
-                .and_then(|number| turn.entries.get(number));
-            found.ok_or_else(|| {
-                let count = turn.entries.all().len();
-                failure::plain(format!(
-                    "There is no entry {number}; there are {count} so far."
-                ))
-            })?
-        }
+        Some(number) => entry_named(turn, number)?,
         None => turn
             .shown()
             .ok_or_else(|| failure::plain("There is no entry yet."))?,

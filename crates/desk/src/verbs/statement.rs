@@ -105,17 +105,24 @@ struct Typed {
     secrets: Secrets,
 }
 
+/// A statement with the variables of scripts in their places.
+pub(crate) fn with_variables(turn: &Turn<'_>, text: String) -> String {
+    let variables = &turn.services.script.variables;
+    match variables.is_empty() {
+        true => text,
+        false => fill_variables(&text, turn.session.dialect, &|name| {
+            variables.get(name).cloned()
+        }),
+    }
+}
+
 /// Begins a statement that was typed.
 pub(crate) fn start(turn: &mut Turn<'_>, text: String) -> Next {
     if turn.session.is_nowhere() {
         return failure::nowhere().into();
     }
     let dialect = turn.session.dialect;
-    let variables = &turn.services.script.variables;
-    let text = match variables.is_empty() {
-        true => text,
-        false => fill_variables(&text, dialect, &|name| variables.get(name).cloned()),
-    };
+    let text = with_variables(turn, text);
     let typed = Typed {
         secrets: turn.waiting.given.to_vec(),
         text: secret::left_out(&text, dialect).unwrap_or(text),

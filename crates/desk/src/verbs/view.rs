@@ -11,7 +11,7 @@ use crate::failure::{Failure, plain};
 use crate::filter::Filter;
 use crate::page::Tone;
 use crate::session::{Next, Turn};
-use crate::sheet::{Sheet, now, read};
+use crate::sheet::{GIVEN_UP, Sheet, now, read};
 use crate::tasks::Arrange;
 
 /// A command about the rows that were shown when it was submitted.
@@ -68,9 +68,7 @@ fn reveal(turn: &mut Turn<'_>, _: &Parsed) -> Result<(), Failure> {
 pub(crate) fn sheet<'a>(turn: &'a mut Turn<'_>) -> Result<&'a mut Sheet, Failure> {
     let entry = turn.shown.and_then(|number| turn.entries.get_mut(number));
     match entry.and_then(|entry| entry.sheet_mut()) {
-        Some(sheet) if sheet.given_up => Err(plain(
-            "This result gave up its rows to keep within the disk budget. /again runs it once more.",
-        )),
+        Some(sheet) if sheet.given_up => Err(plain(GIVEN_UP)),
         Some(sheet) => Ok(sheet),
         None => Err(plain(
             "The current entry has no rows. Show one that has, or run a query.",

@@ -357,21 +357,13 @@ fn panel(
     }
 }
 
-/// Which categories have room, in their order, and how many do not.
+/// Which categories have room, in their order, and how many do not; where some have none, a row is left for them together.
 fn chosen(data: &Data, weights: &[f64], room: usize) -> (Vec<usize>, usize) {
-    let mut order: Vec<usize> = (0..weights.len()).collect();
-    let by_weight = |a: &usize, b: &usize| weights[*b].total_cmp(&weights[*a]).then(a.cmp(b));
-    let mut left = 0;
-    if order.len() > room {
-        order.sort_by(by_weight);
-        left = order.len() - room.saturating_sub(1).max(1);
-        order.truncate(room.saturating_sub(1).max(1));
-        order.sort_unstable();
-    }
-    if data.spec.ordered {
-        order.sort_by(by_weight);
-    }
-    (order, left)
+    let room = match weights.len() > room {
+        true => room.saturating_sub(1).max(1),
+        false => room,
+    };
+    within(weights, room, data.spec.ordered)
 }
 
 fn names(data: &Data) -> &[String] {
@@ -421,10 +413,6 @@ fn lying_scale(scene: &mut Scene, scale: Scale, area: Area, grid: bool) -> Scale
     scale
 }
 
-fn value_words(value: f64) -> String {
-    plain_words(value)
-}
-
 /// What a mark says: its place along, its series, its value.
 fn says(data: &Data, panel: usize, along: &str, series: usize, value: f64) -> String {
     let mut words = along.to_string();
@@ -437,7 +425,7 @@ fn says(data: &Data, panel: usize, along: &str, series: usize, value: f64) -> St
         Some(name) if data.spec.by.is_none() => measured = name.to_string(),
         Some(name) => words.push_str(&format!(" · {name}")),
     }
-    format!("{words}   {measured} {}", value_words(value))
+    format!("{words}   {measured} {}", plain_words(value))
         .trim_start_matches([' ', '·'])
         .to_string()
 }
@@ -483,7 +471,7 @@ fn bars(
     if left > 0 {
         let smaller = match (adds, adds_up) {
             (true, _) => "put together".to_string(),
-            (false, true) => format!("come to {}", value_words(rest.iter().flatten().sum())),
+            (false, true) => format!("come to {}", plain_words(rest.iter().flatten().sum())),
             _ => "left out".into(),
         };
         notes.insert(
@@ -540,7 +528,7 @@ fn bars(
         };
         values
             .into_iter()
-            .map(|value| value_words(value).width())
+            .map(|value| plain_words(value).width())
             .max()
     });
     let value_room = words.max().unwrap_or(0) + 1;
@@ -617,7 +605,7 @@ fn bars(
                     end.ceil() as usize + 1,
                     middle,
                     value_room,
-                    &value_words(value),
+                    &plain_words(value),
                     Role::Value,
                 );
             }
@@ -628,7 +616,7 @@ fn bars(
                 end.ceil() as usize + 1,
                 label_y,
                 value_room,
-                &value_words(value),
+                &plain_words(value),
                 Role::Value,
             );
         }
@@ -702,8 +690,8 @@ fn boxes(
             area: (x[0], y as f64, (x[4] - x[0]).max(1.0), 1.0),
             words: format!(
                 "{words} (median)   half from {} to {}   {} values",
-                value_words(five.q1),
-                value_words(five.q3),
+                plain_words(five.q1),
+                plain_words(five.q3),
                 idle_tide_core::figures::grouped(five.count)
             ),
         });
@@ -799,7 +787,7 @@ fn heat(
                 continue;
             };
             let left = area.x + gutter + n * width;
-            let words = value_words(value);
+            let words = plain_words(value);
             scene.shapes.push(Shape::Shade {
                 x: left,
                 y: y0 + m * high,
@@ -831,13 +819,13 @@ fn heat(
                     "{along} · {}   {} {}",
                     down[*y],
                     data.names.1,
-                    value_words(value)
+                    plain_words(value)
                 ),
             });
         }
     }
     if most > 0.0 {
-        notes.push(format!("The darkest is {}.", value_words(most)));
+        notes.push(format!("The darkest is {}.", plain_words(most)));
     }
 }
 
