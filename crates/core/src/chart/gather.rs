@@ -48,6 +48,8 @@ pub struct Data {
     pub names: (String, String),
     /// What was left out or put together, in sentences.
     pub notes: Vec<String>,
+    /// The step by which times are counted, in seconds, where they are.
+    pub bucket: Option<f64>,
     /// Rows that were looked at.
     pub rows: u64,
 }
@@ -542,6 +544,7 @@ pub fn gather(
         series,
         panels,
         notes,
+        bucket,
         rows: looked_at,
     })
 }
@@ -829,9 +832,7 @@ pub fn rows_of(
     }
     let spec = &data.spec;
     let mut places = Places::new(set, spec);
-    if data.notes.iter().any(|note| note.starts_with("Counted ")) {
-        places.bucket = bucket(set, rows, &places, stop)?;
-    }
+    places.bucket = data.bucket;
     let mut found = Vec::new();
     let kept: Vec<&str> = data.series.iter().map(String::as_str).collect();
     each_row(set, rows, stop, &mut |number, row| {

@@ -187,6 +187,21 @@ fn many_series_become_few() {
     assert_eq!(values[7], [Some((0..23).sum::<i64>() as f64)]);
 }
 
+/// Times that are counted by days open the rows of their day.
+#[test]
+fn counted_times_open_the_rows_of_their_step() {
+    let rows = (0..400).map(|n| vec![text(&format!("2031-03-{:02} {:02}:00", n / 24 + 1, n % 24))]);
+    let set = set(&["at"], rows.collect());
+    let data = gathered(&set, &propose(&set, None).expect("a line"));
+    let step = data.bucket.expect("counted");
+    let Marks::Lines(lines) = &data.panels[0].marks else {
+        panic!("{data:?}")
+    };
+    let (x, count) = lines[0][1];
+    let found = rows_of(&set, None, &data, 0, 0, Key::X(x), &never).expect("rows");
+    assert_eq!(found.len() as f64, count, "every {step} s");
+}
+
 #[test]
 fn boxes_and_intervals_are_those_of_the_values() {
     let mut values: Vec<f64> = (1..=8).map(f64::from).chain([40.0]).collect();
