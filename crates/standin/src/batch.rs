@@ -1,0 +1,167 @@
+//! A batch as steps. What the parser does not know (savepoints, options, named transactions) is read here.
+
+use sqlparser::ast::Statement;
+use sqlparser::dialect::MsSqlDialect;
+use sqlparser::parser::{Parser, ParserError};
+use sqlparser::tokenizer::Token;
+
+/// One thing that a batch does.
+pub(crate) enum What {
+    Sql(Box<Statement>),
+    Begin,
+    Commit,
+    /// To a savepoint, where it has a name.
+    Rollback(Option<String>),
+    Save(String),
+    /// An option, as its words.
+    Option(Vec<String>),
+    /// A login or a user, as its words.
+    Account(Vec<String>),
+}
+
+/// A step and the line where it begins, counted from 1.
+pub(crate) struct Step {
+    pub(crate) what: What,
+    pub(crate) line: u32,
+}
+
+/// Why a batch is not understood: near what, in which line.
+pub(crate) struct NotUnderstood {
+    pub(crate) near: String,
+    pub(crate) line: u32,
+}
+
+fn word(token: &Token) -> Option<String> {
+    match token {
+        Token::Word(word) => Some(word.value.clone()),
+        Token::Number(digits, _) => Some(digits.clone()),
+        Token::SingleQuotedString(text) | Token::NationalStringLiteral(text) => Some(text.clone()),
+        _ => None,
+    }
+}
+
+fn is(token: &Token, words: &[&str]) -> bool {
+    matches!(token, Token::Word(word) if word.quote_style.is_none() && words.iter().any(|own| word.value.eq_ignore_ascii_case(own)))
+}
+
+/// The words up to the end of the line or a semicolon.
+fn rest_of_line(parser: &mut Parser<'_>) -> Vec<String> {
+    let line = parser.peek_token().span.start.line;
+    let mut words = Vec::new();
+    loop {
+        let next = parser.peek_token();
+        if matches!(next.token, Token::EOF | Token::SemiColon) || next.span.start.line != line {
+            return words;
+        }
+        if !words.is_empty()
+            && is(
+                &next.token,
+                &[
+                    "SET", "SELECT", "INSERT", "UPDATE", "DELETE", "EXEC", "BEGIN", "DECLARE",
+                    "CREATE", "USE",
+                ],
+            )
+        {
+            return words;
+        }
+        parser.next_token();
+        words.extend(word(&next.token));
+    }
+}
+
+fn one(parser: &mut Parser<'_>) -> Result<What, ParserError> {
+    let (first, second) = (parser.peek_token().token, parser.peek_nth_token(1).token);
+    let tran = is(&second, &["TRAN", "TRANSACTION"]);
+    let name = |parser: &mut Parser<'_>| {
+        parser.next_token();
+        parser.next_token();
+        let next = parser.peek_token().token;
+        // A name, unless it begins the next statement.
+        let starts = [
+            "SELECT", "INSERT", "UPDATE", "DELETE", "SET", "EXEC", "BEGIN", "COMMIT", "ROLLBACK",
+            "SAVE", "IF", "DECLARE", "PRINT", "CREATE", "DROP", "USE", "WITH",
+        ];
+        match word(&next) {
+            Some(name) if !is(&next, &starts) => {
+                parser.next_token();
+                Some(name)
+            }
+            _ => None,
+        }
+    };
+    if is(&first, &["BEGIN"]) && tran {
+        name(parser);
+        return Ok(What::Begin);
+    }
+    if is(&first, &["COMMIT"]) && tran {
+        name(parser);
+        return Ok(What::Commit);
+    }
+    if is(&first, &["ROLLBACK"]) && tran {
+        return Ok(What::Rollback(name(parser)));
+    }
+    if is(&first, &["SAVE"]) && tran {
+        return Ok(What::Save(name(parser).unwrap_or_default()));
+    }
+    if is(&first, &["SET"]) && !matches!(&second, Token::Word(word) if word.value.starts_with('@'))
+    {
+        parser.next_token();
+        return Ok(What::Option(rest_of_line(parser)));
+    }
+    if is(
+        &first,
+        &["ALTER", "CREATE", "DROP", "GRANT", "DENY", "REVOKE"],
+    ) && (is(&first, &["GRANT", "DENY", "REVOKE"])
+        || is(
+            &second,
+            &[
+                "LOGIN", "USER", "ROLE", "SCHEMA", "DATABASE", "SYNONYM", "SEQUENCE",
+            ],
+        ))
+    {
+        return Ok(What::Account(rest_of_line(parser)));
+    }
+    Ok(What::Sql(Box::new(parser.parse_statement()?)))
+}
+
+/// Reads a batch.
+///
+/// # Errors
+/// Where it is not understood; then nothing of it may run.
+pub(crate) fn read(text: &str) -> Result<Vec<Step>, NotUnderstood> {
+    let dialect = MsSqlDialect {};
+    let not_understood = |error: ParserError, line: u64| {
+        let words = error.to_string();
+        let near = words
+            .split_once("found: ")
+            .map_or(words.as_str(), |(_, rest)| rest)
+            .split(" at Line")
+            .next()
+            .unwrap_or_default()
+            .to_string();
+        let said = words
+            .split_once("Line: ")
+            .and_then(|(_, rest)| rest.split(',').next()?.parse().ok());
+        NotUnderstood {
+            near,
+            line: said.unwrap_or(line as u32),
+        }
+    };
+    let mut parser = Parser::new(&dialect)
+        .try_with_sql(text)
+        .map_err(|error| not_understood(error, 1))?;
+    let mut steps = Vec::new();
+    loop {
+        while parser.consume_token(&Token::SemiColon) {}
+        let at = parser.peek_token();
+        if at.token == Token::EOF {
+            return Ok(steps);
+        }
+        let line = at.span.start.line;
+        let what = one(&mut parser).map_err(|error| not_understood(error, line))?;
+        steps.push(Step {
+            what,
+            line: line as u32,
+        });
+    }
+}
