@@ -80,7 +80,7 @@ fn it_logs_in_reads_writes_and_hears_errors_with_their_numbers() {
         let rows = client.query("select count(*) from berths where fee is null", &[]).await.unwrap().into_first_result().await.unwrap();
         assert_eq!(rows[0].get::<i32, _>(0), Some(1));
 
-        let several = client.simple_query("declare @n int = 3; select @n as n; print 'heard'; while @n > 0 begin set @n = @n - 1 end; select @n as left_over");
+        let several = client.simple_query("declare @n int = 3; select @n as n; print 'heard'; while @n > 0 begin set @n = @n - 1; end; select @n as left_over");
         let results = several.await.unwrap().into_results().await.unwrap();
         assert_eq!(results.len(), 2);
         assert_eq!(results[1][0].get::<i32, _>("left_over"), Some(0));
