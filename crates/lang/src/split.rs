@@ -78,6 +78,41 @@ enum Body {
     Copy(Stdin),
     /// A rule, whose statements stand in brackets with semicolons between them; how many are open.
     Rule(u16),
+    /// A batch: ends at a line `go`.
+    Batch(Batch),
+}
+
+/// What a batch has come to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+struct Batch {
+    /// Blocks that are open.
+    depth: u16,
+    /// The last word was `begin`, which opens a block unless it begins a transaction.
+    begun: bool,
+    /// Where the semicolon ended that is the last byte of code.
+    closed: Option<u64>,
+}
+
+impl Batch {
+    fn word(&mut self, word: &[u8]) {
+        self.closed = None;
+        let begun = std::mem::take(&mut self.begun);
+        match word {
+            b"tran" | b"transaction" | b"distributed" if begun => return,
+            _ => self.depth += u16::from(begun),
+        }
+        match word {
+            b"begin" => self.begun = true,
+            b"case" => self.depth += 1,
+            b"end" => self.depth = self.depth.saturating_sub(1),
+            _ => {}
+        }
+    }
+
+    /// Where it may end: behind a semicolon outside of blocks.
+    fn may_end(&self) -> Option<u64> {
+        self.closed.filter(|_| self.depth == 0)
+    }
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -271,6 +306,10 @@ pub struct Splitter {
     delimiter_seen: usize,
     /// The tag of the text in dollar quotes, or the line being collected.
     tag: Vec<u8>,
+    /// Whether nothing but blanks stood in the line so far.
+    blank_line: bool,
+    /// Where the sign or word that is read began, if it is the first of its line.
+    first_word: Option<u64>,
 }
 
 /// Classes of bytes within code; 0 can be skipped.
@@ -311,6 +350,55 @@ impl Splitter {
             delimiter: Vec::new(),
             delimiter_seen: 0,
             tag: Vec::new(),
+            blank_line: true,
+            first_word: None,
+        }
+    }
+
+    fn is_batch(&self) -> bool {
+        self.dialect.bodies == Bodies::Batch
+    }
+
+    /// Ends a batch before the line that begins here, where it may end.
+    fn end_batch_before(&mut self, emit: &mut dyn FnMut(Piece)) -> bool {
+        let Body::Batch(batch) = self.body else {
+            return false;
+        };
+        let Some(end) = batch.may_end() else {
+            return false;
+        };
+        self.end(end, PieceKind::Statement, true, emit);
+        true
+    }
+
+    /// Whether the word that was read last is a `go` that begins its line.
+    fn first_word_is_go(&self) -> bool {
+        self.is_batch()
+            && self.state == State::Code
+            && self.word_length == 2
+            && &self.word[..2] == b"go"
+            && self.first_word.is_some()
+    }
+
+    /// Ends the batch before a line that holds `go` alone.
+    fn ends_at_go(&mut self, chunk: &[u8], at: usize, emit: &mut dyn FnMut(Piece)) -> bool {
+        let rest = &chunk[at..];
+        let line = rest.split(|byte| *byte == b'\n').next().unwrap_or(rest);
+        let is = self.first_word_is_go() && line.trim_ascii().is_empty();
+        if is {
+            self.end_at_go(emit);
+        }
+        is
+    }
+
+    fn end_at_go(&mut self, emit: &mut dyn FnMut(Piece)) {
+        let end = self.first_word.unwrap_or(self.offset);
+        match self.start {
+            Some((start, _)) if start < end => {
+                self.end(end, PieceKind::Statement, true, emit);
+            }
+            // Two in a row.
+            _ => self.forget(),
         }
     }
 
@@ -605,6 +693,9 @@ impl Splitter {
         if self.start.is_none() {
             return;
         }
+        if self.first_word_is_go() {
+            return self.end_at_go(emit);
+        }
         self.flush_word();
         match self.state {
             State::Command | State::DelimiterLine | State::BackslashLine => {
@@ -615,7 +706,14 @@ impl Splitter {
                 let ended = open == 0 && matches!(inside, 0 | b'-');
                 self.end(self.offset, PieceKind::Command, ended, emit);
             }
-            _ => self.end(self.offset, PieceKind::Statement, false, emit),
+            _ => {
+                let closed = match self.body {
+                    Body::Batch(batch) => batch.may_end(),
+                    _ => None,
+                };
+                let end = closed.unwrap_or(self.offset);
+                self.end(end, PieceKind::Statement, closed.is_some(), emit);
+            }
         }
     }
 
@@ -644,6 +742,9 @@ impl Splitter {
             if byte == b'\n' {
                 self.line += 1;
             }
+            if self.is_batch() && byte == b'=' && self.commands && self.blank_line {
+                self.end_batch_before(emit);
+            }
             if !self.delimiter.is_empty() && self.delimited(byte) {
                 let end = place + 1 - self.delimiter.len() as u64;
                 at += 1;
@@ -653,12 +754,23 @@ impl Splitter {
                 continue;
             }
             if byte.is_ascii_whitespace() {
+                let ended = self.is_batch() && self.ends_at_go(chunk, at, emit);
+                self.blank_line |= byte == b'\n';
+                if ended {
+                    at += 1;
+                    continue;
+                }
                 if self.flush_word() {
                     return at + 1;
                 }
                 self.previous = 0;
                 at += 1;
                 continue;
+            }
+            if std::mem::take(&mut self.blank_line) {
+                self.first_word = Some(place);
+            } else if self.word_length == 0 && self.previous != b'/' {
+                self.first_word = None;
             }
             if byte == b'='
                 && self.commands
@@ -676,6 +788,15 @@ impl Splitter {
                 return at + 1;
             }
             if crate::token::is_word_byte(byte) {
+                let begins_command = self.is_batch()
+                    && self.commands
+                    && self.previous == b'/'
+                    && byte.is_ascii_alphabetic()
+                    && self.first_word == place.checked_sub(1);
+                if begins_command && self.end_batch_before(emit) {
+                    self.start = Some((place - 1, self.line));
+                    self.previous = b'/';
+                }
                 if self.takes_letter(byte) {
                     return at;
                 }
@@ -714,6 +835,16 @@ impl Splitter {
             let dialect = self.dialect;
             let quote = match byte {
                 b';' if self.delimiter.is_empty() => {
+                    if self.is_batch() {
+                        let mut batch = match self.body {
+                            Body::Batch(batch) => batch,
+                            _ => Batch::default(),
+                        };
+                        batch.depth += u16::from(std::mem::take(&mut batch.begun));
+                        batch.closed = Some(place + 1);
+                        self.body = Body::Batch(batch);
+                        continue;
+                    }
                     if self.semicolon() {
                         continue;
                     }
@@ -862,6 +993,13 @@ impl Splitter {
             Body::Head(false)
                 if self.dialect.executable_comments && matches!(byte, b'*' | b'/') => {}
             Body::Label if byte == b':' => self.body = Body::Head(false),
+            Body::Head(_) | Body::Label if self.dialect.bodies == Bodies::Batch => {
+                self.body = Body::Batch(Batch::default());
+            }
+            Body::Batch(batch) => {
+                batch.depth += u16::from(std::mem::take(&mut batch.begun));
+                batch.closed = None;
+            }
             Body::Head(_) | Body::Label => self.body = Body::Plain,
             Body::Rule(open) => match byte {
                 b'(' => *open = open.saturating_add(1),
@@ -895,6 +1033,15 @@ impl Splitter {
         }
         if !self.delimiter.is_empty() {
             self.body = Body::Plain;
+            return false;
+        }
+        if self.is_batch() {
+            let mut batch = match self.body {
+                Body::Batch(batch) => batch,
+                _ => Batch::default(),
+            };
+            batch.word(word);
+            self.body = Body::Batch(batch);
             return false;
         }
         let blocks = Body::Routine(Blocks::default());
@@ -973,7 +1120,7 @@ impl Splitter {
             (Body::Copy(_), _, b"from") => Body::Copy(Stdin::From),
             (Body::Copy(Stdin::From), _, b"stdin") => Body::Copy(Stdin::Yes),
             (Body::Copy(Stdin::From), ..) => Body::Copy(Stdin::No),
-            (copy @ Body::Copy(_), ..) => copy,
+            (other @ (Body::Copy(_) | Body::Batch(_)), ..) => other,
             (Body::Routine(mut blocks), Bodies::Atomic, _) => {
                 blocks.atomic_word(word);
                 Body::Routine(blocks)
@@ -1179,6 +1326,44 @@ mod tests {
         );
         assert_eq!(texts(" \n "), []);
         assert_eq!(texts("select 'open ; "), [("select 'open ; ", false, true)]);
+    }
+
+    #[test]
+    fn a_batch_is_one_piece_up_to_a_line_go() {
+        use crate::dialect::TABULAR;
+        let cut = |text: &'static str| -> Vec<(&str, bool)> {
+            let all = pieces(text, &TABULAR).into_iter();
+            all.map(|p| (&text[p.start as usize..p.end as usize], p.ended))
+                .collect()
+        };
+        assert_eq!(
+            cut("declare @n int = 1;\nselect @n; select 'a\ngo b'\nGO\n\ngo \nselect [go];"),
+            [
+                ("declare @n int = 1;\nselect @n; select 'a\ngo b'\n", true),
+                ("select [go];", true)
+            ]
+        );
+        // What is open goes on; a transaction is no block.
+        assert_eq!(
+            cut("if 1 = 1 begin select 1;"),
+            [("if 1 = 1 begin select 1;", false)]
+        );
+        assert_eq!(
+            cut("begin tran; select 1; -- so"),
+            [("begin tran; select 1;", true)]
+        );
+        assert_eq!(cut("select 1 as go"), [("select 1 as go", false)]);
+        assert_eq!(cut("select 1\ngo"), [("select 1\n", true)]);
+        // Commands stand behind what is closed, never within it.
+        assert_eq!(
+            cut("select 4\n/tables;\n/tables\n= 1\nselect 2;"),
+            [
+                ("select 4\n/tables;", true),
+                ("/tables", true),
+                ("= 1", true),
+                ("select 2;", true)
+            ]
+        );
     }
 
     #[test]

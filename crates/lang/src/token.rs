@@ -1,7 +1,7 @@
 //! SQL as tokens that cover the text without a gap, so that colouring, completion and the guard read
 //! the same thing. Half-typed text gives tokens too; one that is still open says so.
 
-use crate::dialect::Dialect;
+use crate::dialect::{Dialect, Family};
 
 /// What a token is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -151,6 +151,13 @@ fn next(bytes: &[u8], start: usize, dialect: &Dialect) -> Token {
         b if b.is_ascii_whitespace() => token(K::Space, run(0, &|b| b.is_ascii_whitespace())),
         b'-' if second == b'-' && (!dialect.spaced_dashes || opens_comment(rest.get(2))) => {
             token(K::Comment, run(2, &|b| b != b'\n'))
+        }
+        // Temporary names begin with one or two of these.
+        b'#' if dialect.family == Family::Tabular && (second == b'#' || is_word_byte(second)) => {
+            token(K::Word, run(2, &is_word_byte))
+        }
+        b'$' if dialect.family == Family::Tabular && second.is_ascii_digit() => {
+            token(K::Number, number_end(bytes, start + 1))
         }
         b'#' if dialect.hash_comments => token(K::Comment, run(1, &|b| b != b'\n')),
         b'/' if second == b'*' => {

@@ -1,7 +1,7 @@
 //! What statements do, by a table for each dialect: a line says what is expected and, behind the bar, the
 //! statement. Written from the servers' documentation of their statements.
 
-use idle_tide_lang::dialect::{Dialect, FLOW, Family, MARIADB, POSTGRES, SQLITE};
+use idle_tide_lang::dialect::{Dialect, FLOW, Family, MARIADB, POSTGRES, SQLITE, TABULAR};
 use idle_tide_lang::statement::{Effect, Summary, Sweep, summary};
 
 /// A summary in the words of the tables.
@@ -104,6 +104,11 @@ fn postgres() {
 fn mariadb() {
     check(include_str!("statements/common.txt"), MARIADB);
     check(include_str!("statements/mariadb.txt"), MARIADB);
+}
+
+#[test]
+fn batches() {
+    check(include_str!("statements/tabular.txt"), &TABULAR);
 }
 
 #[test]

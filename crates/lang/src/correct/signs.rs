@@ -5,7 +5,7 @@
 use std::collections::HashSet;
 
 use sqlparser::dialect::{
-    Dialect as ParserDialect, MySqlDialect, PostgreSqlDialect, SQLiteDialect,
+    Dialect as ParserDialect, MsSqlDialect, MySqlDialect, PostgreSqlDialect, SQLiteDialect,
 };
 use sqlparser::parser::Parser;
 
@@ -133,6 +133,7 @@ impl Case<'_> {
             Family::Sqlite => &SQLiteDialect {},
             Family::Postgres => &PostgreSqlDialect {},
             Family::Mariadb => &MySqlDialect {},
+            Family::Tabular => &MsSqlDialect {},
             Family::Documents => return true,
         };
         let parser = Parser::new(dialect).with_recursion_limit(DEEPEST);

@@ -13,6 +13,7 @@ impl Dialect {
             _ if self.is_flow() => value
                 .to_datum()
                 .map_or_else(|| "null".into(), |datum| crate::flow::literal(&datum)),
+            ValueRef::Boolean(yes) if self.family == Family::Tabular => u8::from(yes).to_string(),
             ValueRef::Boolean(yes) => yes.to_string(),
             ValueRef::Integer(number) => number.to_string(),
             ValueRef::Float(number) if number.is_finite() => format!("{number:?}"),
@@ -20,6 +21,8 @@ impl Dialect {
                 Family::Sqlite if number.is_nan() => "null".into(),
                 Family::Sqlite if number > 0.0 => "9e999".into(),
                 Family::Sqlite => "-9e999".into(),
+                // It has none of these.
+                Family::Tabular => "null".into(),
                 _ if number.is_nan() => "'NaN'".into(),
                 _ if number > 0.0 => "'Infinity'".into(),
                 _ => "'-Infinity'".into(),
@@ -35,6 +38,10 @@ impl Dialect {
             // A literal ends at a NUL, or cannot hold one.
             ValueRef::Text(text) if text.contains('\0') => match self.family {
                 Family::Sqlite => format!("cast({} as text)", self.bytes_literal(text.as_bytes())),
+                Family::Tabular => {
+                    let wide: Vec<u8> = text.encode_utf16().flat_map(u16::to_le_bytes).collect();
+                    format!("cast({} as nvarchar(max))", self.bytes_literal(&wide))
+                }
                 _ => format!("_utf8mb4 {}", self.bytes_literal(text.as_bytes())),
             },
             ValueRef::Text(_) | ValueRef::Number(_) | ValueRef::Bson(..) => {
@@ -47,6 +54,7 @@ impl Dialect {
         let hex = ValueRef::Bytes(bytes).plain();
         match self.family {
             Family::Postgres => format!("'\\x{hex}'::bytea"),
+            Family::Tabular => format!("0x{hex}"),
             _ => format!("x'{hex}'"),
         }
     }
@@ -68,6 +76,18 @@ impl Dialect {
             (F::Postgres, T::Float) => "double precision",
             (F::Postgres, T::Bytes) => "bytea",
             (F::Postgres, T::Json) => "jsonb",
+            (F::Tabular, T::Boolean) => "bit",
+            (F::Tabular, T::Integer) => "bigint",
+            (F::Tabular, T::Decimal(0, _)) => "decimal(38,10)",
+            (F::Tabular, T::Float) => "float",
+            (F::Tabular, T::Time) => "time(7)",
+            (F::Tabular, T::Moment) => "datetime2(7)",
+            (F::Tabular, T::ZonedMoment) => "datetimeoffset(7)",
+            (F::Tabular, T::Uuid) => "uniqueidentifier",
+            (F::Tabular, T::Bytes) if key => "varbinary(255)",
+            (F::Tabular, T::Bytes) => "varbinary(max)",
+            (F::Tabular, T::Text) if key => "nvarchar(255)",
+            (F::Tabular, T::Text | T::Json) => "nvarchar(max)",
             (F::Mariadb, T::Integer) => "bigint",
             (F::Mariadb, T::Decimal(0, _)) => "decimal(38,10)",
             (F::Mariadb, T::Float) => "double",
@@ -88,7 +108,7 @@ impl Dialect {
 
 #[cfg(test)]
 mod tests {
-    use super::super::{FLOW, MARIADB, POSTGRES, SQLITE};
+    use super::super::{FLOW, MARIADB, POSTGRES, SQLITE, TABULAR};
     use super::*;
 
     #[test]
@@ -107,6 +127,9 @@ mod tests {
         assert_eq!(POSTGRES.literal(ValueRef::Number("NaN")), "'NaN'");
         assert_eq!(MARIADB.literal(ValueRef::Number("-1.50")), "-1.50");
         assert_eq!(FLOW.literal(ValueRef::Text("a")), "'a'");
+        assert_eq!(TABULAR.literal(bytes), "0x00ff");
+        assert_eq!(TABULAR.literal(ValueRef::Boolean(true)), "1");
+        assert_eq!(TABULAR.literal(ValueRef::Text("Ω'")), "N'Ω'''");
     }
 
     #[test]

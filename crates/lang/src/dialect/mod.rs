@@ -6,11 +6,13 @@ mod literal;
 mod mariadb;
 mod postgres;
 mod sqlite;
+mod tabular;
 
 pub use flow::FLOW;
 pub use mariadb::{MARIADB, mariadb};
 pub use postgres::{POSTGRES, POSTGRES_BACKSLASH};
 pub use sqlite::SQLITE;
+pub use tabular::TABULAR;
 
 /// The family of servers that speak a dialect.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -21,6 +23,8 @@ pub enum Family {
     Postgres,
     /// MariaDB and MySQL.
     Mariadb,
+    /// Servers over the Tabular Data Stream.
+    Tabular,
     /// Documents: servers that speak BSON over the public wire protocol, and files.
     Documents,
 }
@@ -36,6 +40,8 @@ pub enum Bodies {
     Packages,
     /// Routines with `begin atomic … end`.
     Atomic,
+    /// Everything up to a line `go` or the end is one statement: what is declared in it ends with it.
+    Batch,
     /// None do.
     None,
 }
@@ -93,6 +99,7 @@ impl Dialect {
             "postgres" | "postgresql" => Some(&POSTGRES),
             "mariadb" => Some(MARIADB),
             "mysql" => Some(mariadb(true, "")),
+            "tds" | "mssql" => Some(&TABULAR),
             _ => None,
         }
     }
@@ -182,6 +189,10 @@ impl Dialect {
     /// A text as a literal of this dialect, whatever it holds. NUL cannot be in one.
     pub fn quote_text(&self, text: &str) -> String {
         let doubled = text.replace('\'', "''");
+        // Without the sign before it what lies outside of the database's code page is lost.
+        if self.family == Family::Tabular && !text.is_ascii() {
+            return format!("N'{doubled}'");
+        }
         if !text.contains('\\') {
             return format!("'{doubled}'");
         }
@@ -200,7 +211,7 @@ mod tests {
 
     #[test]
     fn keywords_are_sorted_and_names_are_quoted_when_needed() {
-        for dialect in [&SQLITE, &POSTGRES, MARIADB, &FLOW] {
+        for dialect in [&SQLITE, &POSTGRES, MARIADB, &TABULAR, &FLOW] {
             assert!(dialect.keywords.is_sorted() && dialect.starts.is_sorted());
             assert!(dialect.functions.is_sorted() && dialect.reserved.is_sorted());
         }

@@ -4,8 +4,8 @@
 
 use super::condition::Condition;
 use super::sql::{Cursor, MODIFIERS, Reader, WRITES, word_of};
-use super::{Named, summary};
-use crate::dialect::{Dialect, Family};
+use super::{Named, batch, summary};
+use crate::dialect::{Bodies, Dialect, Family};
 use crate::flow::ast::{Expr, Node, Operator, Path, Statement, Step, Write};
 use crate::token::{Token, TokenKind, significant, tokens};
 
@@ -101,6 +101,10 @@ impl Change {
 pub fn change(text: &str, dialect: &Dialect) -> Option<Change> {
     if dialect.is_flow() {
         return of_flow(text);
+    }
+    // What one statement of a batch changes the others may change again.
+    if dialect.bodies == Bodies::Batch && batch::count(text, dialect) > 1 {
+        return None;
     }
     let about = summary(text, dialect);
     let list = significant(&tokens(text, dialect));

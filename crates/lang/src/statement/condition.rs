@@ -282,6 +282,16 @@ impl Condition<'_> {
             }
             list.iter().map(|token| self.plain(token)).collect()
         };
+        // Columns of one name in two tables are two.
+        let of = |list: &[Token]| match list {
+            [table, dot, _] if dot.kind == TokenKind::Dot => Some(self.plain(table)),
+            _ => None,
+        };
+        if let (Some(left), Some(right)) = (of(left), of(right))
+            && left != right
+        {
+            return false;
+        }
         let by_row = left
             .iter()
             .any(|token| BY_ROW.contains(&self.word(token).as_str()));

@@ -2,6 +2,7 @@
 //! whether it sweeps: touches every row of a table or takes an object away. It reads tokens, not the database,
 //! so it says what the statement asks for, not what will happen.
 
+mod batch;
 mod change;
 mod condition;
 mod flow;
@@ -11,7 +12,7 @@ use std::fmt;
 
 pub use change::{Change, Chosen, Does, change};
 
-use crate::dialect::{Dialect, Family};
+use crate::dialect::{Bodies, Dialect, Family};
 use crate::token::{TokenKind, significant, tokens};
 
 /// What a statement does, as far as its words tell.
@@ -230,6 +231,7 @@ fn head<'a>(text: &'a str, dialect: &Dialect) -> &'a str {
 pub fn summary(text: &str, dialect: &Dialect) -> Summary {
     match dialect.is_flow() {
         true => flow::read(text),
+        false if dialect.bodies == Bodies::Batch => batch::read(text, dialect),
         false => sql::read(head(text, dialect), dialect),
     }
 }

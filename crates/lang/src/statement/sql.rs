@@ -286,7 +286,7 @@ impl<'a> Reader<'a> {
     }
 
     /// Summarises the statement of these tokens.
-    fn statement(self, list: &[Token]) -> Summary {
+    pub(super) fn statement(self, list: &[Token]) -> Summary {
         let ends = |token: &Token| token.kind == TokenKind::Semicolon;
         let end = list
             .iter()
@@ -551,6 +551,10 @@ impl<'a> Reader<'a> {
     fn reading(self, mut c: Cursor<'_>, verb: &str) -> Summary {
         // Written to a file of the server, or into a new table; a variable of the session is neither.
         if verb == "select" && self.dialect.family != Family::Sqlite && c.find(&["into"]) {
+            // A table that only this session sees.
+            if self.dialect.family == Family::Tabular && c.sign(1).starts_with('#') {
+                return nothing(verb, Effect::Read);
+            }
             let variable = self.dialect.family == Family::Mariadb
                 && (c.sign(1).starts_with('@') || c.kind(1) == Some(TokenKind::Parameter));
             if !variable {
