@@ -643,7 +643,7 @@ impl Session {
     fn all(&mut self, run: &Run, input: Option<Box<dyn Read>>) -> Result<i32, Stop> {
         let mut code = 0;
         if run.together {
-            self.quiet("begin")?;
+            self.quiet(self.desk.dialect().begin())?;
         }
         let mut from_input = match input {
             Some(reader) if is_diary(run) => {

@@ -3,6 +3,7 @@
 use idle_tide_core::{Catalog, Column, Figures, Kind, Object, ResultSet, Value, ValueRef};
 use idle_tide_draw::picture::{counted, grouped};
 use idle_tide_lang::Dialect;
+use idle_tide_lang::dialect::Family;
 use idle_tide_lang::command::fits_pattern;
 
 use crate::covering::{Covering, WORD, is_secret};
@@ -186,6 +187,11 @@ pub fn narrowed(sql: &str, pattern: &str, dialect: &Dialect) -> String {
     if !whole {
         like = format!("%{like}%");
     }
+    // There what is read by another query has no order of its own.
+    let sql = match (dialect.family, sql.rsplit_once(" order by ")) {
+        (Family::Tabular, Some((unordered, _))) => unordered,
+        _ => sql,
+    };
     format!(
         "select * from ({sql}) listed where lower(name) like {} escape '!' order by 1",
         dialect.quote_text(&like)

@@ -89,10 +89,10 @@ pub(crate) fn way(turn: &Turn<'_>, change: &Change) -> Way {
 }
 
 /// The query that reads a few of the rows that a change chooses.
-pub(crate) fn sample_of(change: &Change) -> Option<String> {
+pub(crate) fn sample_of(change: &Change, dialect: &idle_tide_lang::Dialect) -> Option<String> {
     let chosen = change.chosen.as_ref().filter(|chosen| !chosen.limited)?;
     let query = chosen.query(&format!("{}.*", chosen.called));
-    Some(format!("{query} limit 4"))
+    Some(format!("{query}{}", dialect.limit(4, false)))
 }
 
 /// The query that reads the rows of an update as they are after it, where their key chose them and stays.
@@ -236,7 +236,7 @@ impl Look {
             false => MOST,
         };
         if !chosen.limited {
-            query.push_str(&format!(" limit {}", most + 1));
+            query.push_str(&connection.dialect().limit(most + 1, false));
         }
         // Nobody changes them between this and the statement.
         let locks = matches!(
@@ -346,9 +346,9 @@ impl Look {
         let name = self.key.name(&self.key.columns[0], connection.dialect());
         let table = &self.change.table.written;
         let query = format!(
-            "select {} from {table} where {name} > {above} order by {name} limit {}",
+            "select {} from {table} where {name} > {above} order by {name}{}",
             self.key.read(table),
-            MOST + 1
+            connection.dialect().limit(MOST + 1, true)
         );
         let mut rows = Rows::default();
         connection.run(ticket, &query, &mut rows)?;

@@ -26,11 +26,13 @@ pub(crate) fn run_all(
 /// The statement that begins what can be taken back.
 pub(crate) fn beginning(family: Family, within: bool) -> &'static str {
     match (within, family) {
+        (true, Family::Tabular) => "save transaction idle_tide_held",
         (true, _) => "savepoint idle_tide_held",
         // A later write could not wait for the lock of somebody else.
         (false, Family::Sqlite) => "begin immediate",
         // Where a block may stand alone, begin opens one.
         (false, Family::Mariadb) => "start transaction",
+        (false, Family::Tabular) => "begin transaction",
         (false, _) => "begin",
     }
 }
@@ -50,7 +52,9 @@ pub(crate) fn take_back(
     connection: &mut dyn Connection,
     within: bool,
 ) -> Result<Vec<String>, EngineError> {
+    let tabular = connection.dialect().family == Family::Tabular;
     let statements: &[&str] = match within {
+        true if tabular => &["rollback transaction idle_tide_held"],
         true => &[
             "rollback to savepoint idle_tide_held",
             "release savepoint idle_tide_held",
@@ -65,11 +69,13 @@ pub(crate) fn keep(
     connection: &mut dyn Connection,
     within: bool,
 ) -> Result<Vec<String>, EngineError> {
-    let statement = match within {
-        true => "release savepoint idle_tide_held",
-        false => "commit",
+    let statements: &[&str] = match within {
+        // It lasts until the transaction ends.
+        true if connection.dialect().family == Family::Tabular => &[],
+        true => &["release savepoint idle_tide_held"],
+        false => &["commit"],
     };
-    run_all(connection, SETTLING, &[statement])
+    run_all(connection, SETTLING, statements)
 }
 
 /// Does work in a held change, so that a refusal does not take the change with it.

@@ -241,6 +241,22 @@ pub static SERVED: &[Served] = &[
         ],
         settings: &[],
     },
+    Served {
+        family: Family::Tabular,
+        name: "Tabular Data Stream",
+        schemes: &["tds", "mssql"],
+        port: 1433,
+        sockets: &[],
+        socket_names: &[],
+        environment: [
+            "TDSHOST",
+            "TDSPORT",
+            "TDSUSER",
+            "TDSDATABASE",
+            "TDSPASSWORD",
+        ],
+        settings: &[],
+    },
 ];
 
 impl Served {

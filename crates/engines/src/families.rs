@@ -11,7 +11,7 @@ use crate::engine::Connection;
 pub use crate::nearby::Hello;
 use crate::reach::Reach;
 use crate::trouble::{Ask, OpenError};
-use crate::{documents, mariadb, postgres};
+use crate::{documents, mariadb, postgres, tabular};
 
 type Open = fn(&Address, Arc<Reach>, &dyn Ask) -> Result<Box<dyn Connection>, OpenError>;
 
@@ -47,6 +47,15 @@ pub static FAMILIES: &[Known] = &[
         hello: mariadb::hello::hello,
         open: Some(|address, reach, ask| {
             Ok(Box::new(mariadb::Mariadb::open(address, reach, ask)?))
+        }),
+    },
+    Known {
+        family: Family::Tabular,
+        scheme: "tds",
+        ports: &[1433],
+        hello: tabular::hello::hello,
+        open: Some(|address, reach, ask| {
+            Ok(Box::new(tabular::Tabular::open(address, reach, ask)?))
         }),
     },
     Known {

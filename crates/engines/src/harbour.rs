@@ -18,24 +18,26 @@ pub fn load_harbour(
     let flavour = match connection.dialect().family {
         Family::Postgres => Flavour::Postgres,
         Family::Mariadb => Flavour::Mariadb,
+        Family::Tabular => Flavour::Tabular,
         Family::Sqlite | Family::Documents => {
             return Err(EngineError::plain(
                 "This loads the harbour into a server; idle-tide demo makes it as a file.",
             ));
         }
     };
+    let begin = connection.dialect().begin();
     let mut run = |sql: &str| connection.run(0, sql, &mut Nowhere).map(drop);
     let statements = schema(flavour);
     // In one family the tables too are part of the transaction.
-    if flavour == Flavour::Postgres {
-        run("begin")?;
+    if flavour != Flavour::Mariadb {
+        run(begin)?;
     }
     let mut made = || -> Result<(), EngineError> {
         for statement in &statements {
             run(statement)?;
         }
         if flavour == Flavour::Mariadb {
-            run("begin")?;
+            run(begin)?;
         }
         fill(flavour, settings, &mut run)?;
         run("commit")
@@ -45,10 +47,9 @@ pub fn load_harbour(
         let _ = run("rollback");
     }
     done?;
-    let _ = run(match flavour {
-        Flavour::Postgres => "analyze",
-        Flavour::Mariadb => "do 0",
-    });
+    if flavour == Flavour::Postgres {
+        let _ = run("analyze");
+    }
     Ok(statements
         .iter()
         .filter(|s| s.starts_with("create table"))

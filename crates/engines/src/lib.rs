@@ -20,6 +20,7 @@ mod reach;
 mod served;
 mod source;
 pub mod sqlite;
+mod tabular;
 mod tls;
 mod trouble;
 

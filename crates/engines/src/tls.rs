@@ -16,12 +16,22 @@ use tokio_rustls::rustls::crypto::{
 use tokio_rustls::rustls::pki_types::pem::PemObject;
 use tokio_rustls::rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName, UnixTime};
 use tokio_rustls::rustls::{
-    CertificateError, ClientConfig, DigitallySignedStruct, Error, RootCertStore, SignatureScheme,
+    CertificateError, ClientConfig, DigitallySignedStruct, Error, ProtocolVersion, RootCertStore,
+    SignatureScheme,
 };
 
 use crate::address::Address;
 use crate::engine::Proof;
 use crate::trouble::{OpenError, Trouble};
+
+/// The version that was agreed on, in words.
+pub(crate) fn version_in_words(version: Option<ProtocolVersion>) -> String {
+    match version {
+        Some(ProtocolVersion::TLSv1_3) => "TLS 1.3",
+        _ => "TLS 1.2",
+    }
+    .into()
+}
 
 /// An error of TLS in words.
 pub(crate) fn trouble(host: &str, said: &str) -> OpenError {

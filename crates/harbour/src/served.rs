@@ -14,16 +14,22 @@ pub enum Flavour {
     Postgres,
     /// MariaDB and MySQL.
     Mariadb,
+    /// Servers over the Tabular Data Stream.
+    Tabular,
 }
 
 /// Bytes of one insert.
 const INSERT_BYTES: usize = 64 * 1024;
+/// Rows of one insert: more than a thousand are refused by servers over the Tabular Data Stream.
+const INSERT_ROWS: usize = 1_000;
 
 fn text(flavour: Flavour, value: &str) -> String {
     let doubled = value.replace('\'', "''");
     match flavour {
         Flavour::Mariadb => format!("'{}'", doubled.replace('\\', "\\\\")),
         Flavour::Postgres => format!("'{doubled}'"),
+        Flavour::Tabular if doubled.is_ascii() => format!("'{doubled}'"),
+        Flavour::Tabular => format!("N'{doubled}'"),
     }
 }
 
@@ -67,6 +73,16 @@ fn column(flavour: Flavour, definition: &str) -> String {
                 words = words.replacen("rank", "`rank`", 1);
             }
         }
+        Flavour::Tabular => {
+            // A column that numbers its rows takes no numbers of one's own without being told so.
+            swap(&mut words, "integer primary key", "int not null primary key");
+            swap(&mut words, "timestamp", "datetime2(0)");
+            swap(&mut words, "blob", "varbinary(max)");
+            swap(&mut words, "boolean", "bit");
+            // What may be a key has to have a length.
+            let long = matches!(name, "note" | "report" | "description" | "body");
+            swap(&mut words, "text", if long { "nvarchar(max)" } else { "nvarchar(190)" });
+        }
     }
     words
 }
@@ -105,6 +121,7 @@ pub fn schema(flavour: Flavour) -> Vec<String> {
                             "comment on table {name} is {}",
                             text(flavour, about)
                         )),
+                        Flavour::Tabular => after.push(described(about, &[("TABLE", name)])),
                     }
                 }
                 statements.push(sql);
@@ -133,6 +150,10 @@ pub fn schema(flavour: Flavour) -> Vec<String> {
                             text(flavour, comment)
                         ));
                     }
+                    Flavour::Tabular => {
+                        let field = part.split_whitespace().next().unwrap_or("");
+                        after.push(described(comment, &[("TABLE", name), ("COLUMN", field)]));
+                    }
                 }
             }
             parts.push(part);
@@ -158,6 +179,7 @@ pub fn schema(flavour: Flavour) -> Vec<String> {
                 Some("virtual") => statements.push(match flavour {
                     Flavour::Mariadb => format!("create table notices (title varchar(190), body text, fulltext (title, body)){}", characters(flavour)),
                     Flavour::Postgres => "create table notices (title text, body text)".into(),
+                    Flavour::Tabular => "create table notices (title nvarchar(190), body nvarchar(max))".into(),
                 }),
                 Some("trigger") => statements.extend(trigger(flavour)),
                 _ => {
@@ -174,12 +196,20 @@ pub fn schema(flavour: Flavour) -> Vec<String> {
 fn characters(flavour: Flavour) -> &'static str {
     match flavour {
         Flavour::Mariadb => " character set utf8mb4",
-        Flavour::Postgres => "",
+        Flavour::Postgres | Flavour::Tabular => "",
     }
+}
+
+/// The statement that keeps what is written about a thing of the schema `dbo`.
+fn described(words: &str, of: &[(&str, &str)]) -> String {
+    let words = text(Flavour::Tabular, words);
+    let levels = of.iter().map(|(level, name)| format!(", '{level}', '{name}'"));
+    format!("exec sp_addextendedproperty 'MS_Description', {words}, 'SCHEMA', 'dbo'{}", levels.collect::<String>())
 }
 
 fn trigger(flavour: Flavour) -> Vec<String> {
     match flavour {
+        Flavour::Tabular => Vec::new(),
         Flavour::Mariadb => vec![
             "create trigger dues_not_negative before insert on dues for each row\nbegin\n  if new.amount < 0 then\n    signal sqlstate '45000' set message_text = 'dues cannot be negative';\n  end if;\nend".into(),
         ],
@@ -203,8 +233,9 @@ pub fn fill<E>(
     let mut open = "";
     let mut sql = String::new();
     let mut with_numbers = Vec::new();
+    let mut rows = 0;
     generate(settings, &mut |table, row| {
-        if table != open || sql.len() > INSERT_BYTES {
+        if table != open || sql.len() > INSERT_BYTES || rows == INSERT_ROWS {
             if !sql.is_empty() {
                 take(&sql)?;
             }
@@ -216,9 +247,11 @@ pub fn fill<E>(
             }
             open = table;
             sql = format!("insert into {table} values ");
+            rows = 0;
         } else {
             sql.push_str(", ");
         }
+        rows += 1;
         for (at, value) in row.iter().enumerate() {
             sql.push_str(if at == 0 { "(" } else { ", " });
             match value {
@@ -228,6 +261,7 @@ pub fn fill<E>(
                     sql.push_str(&match flavour {
                         Flavour::Postgres => format!("'\\x{digits}'"),
                         Flavour::Mariadb => format!("x'{digits}'"),
+                        Flavour::Tabular => format!("0x{digits}"),
                     });
                 }
                 value => sql.push_str(&text(flavour, &value.as_ref().plain())),
@@ -261,7 +295,7 @@ mod tests {
                 .count()
         };
         let in_file = SQLITE_SCHEMA.matches("\ncreate table").count() + 2;
-        for flavour in [Flavour::Postgres, Flavour::Mariadb] {
+        for flavour in [Flavour::Postgres, Flavour::Mariadb, Flavour::Tabular] {
             let list = schema(flavour);
             assert_eq!(tables(&list), in_file);
             assert!(list.iter().any(|s| s.starts_with("create view owed")));

@@ -122,6 +122,7 @@ impl Load {
                 "A transaction is open, and --batch would keep parts of it. Keep it or take it back first, or leave --batch out.",
             ));
         }
+        let begin = self.target.dialect.begin();
         let quiet = |connection: &mut dyn Connection, sql: &str| {
             statement::run_quietly(connection, ticket, sql)
         };
@@ -130,7 +131,7 @@ impl Load {
             self.done.made = true;
         }
         if own {
-            quiet(connection, "begin")?;
+            quiet(connection, begin)?;
         }
         let mut put_all = || -> Result<(), EngineError> {
             if makes && !commits {
@@ -162,7 +163,7 @@ impl Load {
                 if own && self.wishes.batch.is_some_and(|size| since >= size) {
                     quiet(connection, "commit")?;
                     self.done.kept = self.done.stored;
-                    quiet(connection, "begin")?;
+                    quiet(connection, begin)?;
                     since = 0;
                 }
                 if let Some(words) = pace.words(self.done.read, Some(all)) {

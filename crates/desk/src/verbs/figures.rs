@@ -42,7 +42,11 @@ impl Verb for Reading {
         };
         if self.0 == "sample" {
             let count = parsed.argument(1).unwrap_or("10");
-            return Ok(statement::Run::reading(format!("{all} limit {count}")).go());
+            let some = match turn.session.dialect.family {
+                Family::Tabular => format!("select top ({count}) * from {table}"),
+                _ => format!("{all} limit {count}"),
+            };
+            return Ok(statement::Run::reading(some).go());
         }
         let sampled = sample(turn, parsed, name);
         let catalog = &turn.session.catalog;
@@ -76,6 +80,7 @@ fn sample(turn: &mut Turn<'_>, parsed: &Parsed, name: &str) -> String {
         Family::Postgres => format!(" tablesample system ({:.4})", share * 100.0),
         Family::Mariadb => format!(" where rand() < {share:.6}"),
         Family::Documents => format!(" sample {FIGURES_OF}"),
+        Family::Tabular => format!(" tablesample system ({:.4} percent)", share * 100.0),
         Family::Sqlite => format!(" where abs(random() % 1000000) < {:.0}", share * 1e6),
     }
 }

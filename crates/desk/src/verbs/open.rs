@@ -160,7 +160,7 @@ fn use_database(turn: &mut Turn<'_>, parsed: &Parsed) -> Result<Next, Failure> {
     let database = parsed.argument(0).unwrap_or_default();
     let dialect = turn.session.dialect;
     let on_the_spot = match dialect.family {
-        Family::Mariadb => Some(dialect.quote_name(database)),
+        Family::Mariadb | Family::Tabular => Some(dialect.quote_name(database)),
         Family::Documents if turn.session.bearings.server.is_some() => Some(database.to_string()),
         Family::Documents | Family::Postgres | Family::Sqlite => None,
     };

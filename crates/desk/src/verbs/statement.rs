@@ -243,7 +243,7 @@ fn ask(turn: &mut Turn<'_>, run: Run) -> Next {
         });
     }
     let sample = match &run.change {
-        Some((change, Way::CannotBeHeld(_))) => look::sample_of(change),
+        Some((change, Way::CannotBeHeld(_))) => look::sample_of(change, turn.session.dialect),
         _ => None,
     };
     Next::Go(Box::new(Counting {

@@ -60,12 +60,9 @@ async fn connect(
     match answer[0] {
         b'S' => {
             let encrypted = tls::encrypt(address, stream).await?;
-            let version = match encrypted.get_ref().1.protocol_version() {
-                Some(tokio_rustls::rustls::ProtocolVersion::TLSv1_3) => "TLS 1.3",
-                _ => "TLS 1.2",
-            };
+            let version = encrypted.get_ref().1.protocol_version();
             let state = LinkState::Encrypted {
-                version: version.into(),
+                version: tls::version_in_words(version),
                 proof: mode.proof(),
             };
             Ok((Box::new(encrypted), state))

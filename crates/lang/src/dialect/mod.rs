@@ -132,6 +132,26 @@ impl Dialect {
         self.family == Family::Documents
     }
 
+    /// What stands at the end of a query of which at most so many rows are read; `ordered` where it says an order itself.
+    pub fn limit(&self, most: usize, ordered: bool) -> String {
+        match (self.family, ordered) {
+            (Family::Tabular, true) => format!(" offset 0 rows fetch next {most} rows only"),
+            (Family::Tabular, false) => {
+                format!(" order by (select null) offset 0 rows fetch next {most} rows only")
+            }
+            _ => format!(" limit {most}"),
+        }
+    }
+
+    /// The statement that begins a transaction.
+    pub fn begin(&self) -> &'static str {
+        match self.family {
+            // There the word alone begins a block.
+            Family::Tabular => "begin transaction",
+            _ => "begin",
+        }
+    }
+
     /// The statement that counts what a table or collection holds.
     pub fn count_of(&self, table: &str) -> String {
         if self.is_flow() {
