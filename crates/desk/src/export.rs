@@ -438,7 +438,10 @@ fn write_all(
     let mut written = Written::default();
     for message in inbox {
         match message {
+            // What gave no rows before it left nothing to set apart.
+            Message::Another if !columns => {}
             Message::Another => {
+                columns = false;
                 made.finish()?;
                 written.remarks.extend(made.remarks());
                 drop(made);

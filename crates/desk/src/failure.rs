@@ -5,6 +5,7 @@ use std::ops::Range;
 
 use idle_tide_core::Catalog;
 use idle_tide_engines::{EngineError, Fault, OpenError, Trouble};
+use idle_tide_lang::dialect::Family;
 use idle_tide_lang::Dialect;
 use idle_tide_lang::command::CommandError;
 use idle_tide_lang::correct::{Correction, Edit, advise};
@@ -96,9 +97,10 @@ pub fn of_statement(
             Fault::Sink => "The rows could not be kept or written.".into(),
             Fault::Cancelled => "It was stopped.".into(),
             _ => {
-                let who = match dialect.is_flow() {
-                    true => "The server",
-                    false => dialect.name,
+                // Of these families many servers speak.
+                let who = match dialect.family {
+                    Family::Documents | Family::Tabular => "The server",
+                    _ => dialect.name,
                 };
                 format!("{who} refuses it: {}.", error.message.trim_end_matches('.'))
             }

@@ -594,10 +594,8 @@ impl Address {
             }
         }
         // A folder of sockets stands for the socket of the port in it.
-        let name = self.served().sockets[0]
-            .rsplit('/')
-            .next()
-            .unwrap_or_default();
+        let usual = self.served().sockets.first().copied().unwrap_or_default();
+        let name = usual.rsplit('/').next().unwrap_or_default();
         if let Some(path) = &self.socket
             && name.contains("{port}")
             && path.is_dir()

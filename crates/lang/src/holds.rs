@@ -48,6 +48,11 @@ pub fn holds(declared: &str, family: Family) -> Option<String> {
         return None;
     }
     let maria = family == Family::Mariadb;
+    if family == Family::Tabular
+        && let Some(words) = of_tabular(word, &lower, numbers.first().copied())
+    {
+        return Some(words);
+    }
     let words = match word {
         "tinyint" if lower.starts_with("tinyint(1)") => "true or false, −128 to 127".into(),
         "tinyint" => integer(8, unsigned),
@@ -100,6 +105,25 @@ pub fn holds(declared: &str, family: Family) -> Option<String> {
     Some(words)
 }
 
+/// What only servers over the Tabular Data Stream mean by a type.
+fn of_tabular(word: &str, lower: &str, length: Option<u32>) -> Option<String> {
+    Some(match word {
+        "tinyint" => "0 to 255".into(),
+        "bit" => "true or false".into(),
+        "money" => "up to 922337203685477.5807".into(),
+        "smallmoney" => "up to 214748.3647".into(),
+        "float" => "about 15 digits".into(),
+        "date" | "datetime2" | "datetimeoffset" => "years 1 to 9999".into(),
+        "datetime" => "years 1753 to 9999, 3 ms apart".into(),
+        "smalldatetime" => "years 1900 to 2079, minutes".into(),
+        "uniqueidentifier" => "16 bytes".into(),
+        "nvarchar" | "varchar" | "varbinary" if lower.contains("(max)") => "up to 2 GB".into(),
+        "text" | "ntext" | "image" | "xml" => "up to 2 GB".into(),
+        "nvarchar" => format!("up to {} characters", length?),
+        _ => return None,
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -123,5 +147,8 @@ mod tests {
         assert_eq!(said("char(1)", m), "always 1 character");
         assert_eq!(said("text", m), "up to 64 kB");
         assert_eq!(said("numeric(5,2)", Family::Sqlite), "");
+        assert_eq!(said("tinyint", Family::Tabular), "0 to 255");
+        assert_eq!(said("nvarchar(40)", Family::Tabular), "up to 40 characters");
+        assert_eq!(said("nvarchar(max)", Family::Tabular), "up to 2 GB");
     }
 }

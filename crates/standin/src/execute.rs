@@ -205,6 +205,9 @@ impl From<rusqlite::Error> for Failure {
                 )
             };
         }
+        if words.starts_with("Divide by zero") {
+            return Self::of(8134, 16, words);
+        }
         if words.starts_with("Arithmetic overflow") {
             return Failure {
                 state: 2,
@@ -265,6 +268,7 @@ pub(crate) struct Session {
     silent: bool,
     all_or_nothing: bool,
     plan_only: bool,
+    measures: bool,
     stopped: Arc<AtomicBool>,
     pending: Option<Done>,
     pub(crate) within: bool,
@@ -388,6 +392,7 @@ impl Session {
             silent: false,
             all_or_nothing: false,
             plan_only: false,
+            measures: false,
             stopped,
             pending: None,
             within: false,
@@ -711,6 +716,7 @@ impl Session {
             Some("nocount") => self.silent = on,
             Some("xact_abort") => self.all_or_nothing = on,
             Some("showplan_xml") => self.plan_only = on,
+            Some("statistics") if lower.iter().any(|word| word == "xml") => self.measures = on,
             Some("lock_timeout") => {
                 let wait = lower
                     .get(1)
@@ -870,6 +876,29 @@ impl Session {
                 ));
             }
         })
+    }
+
+    /// What a select list says of a column's type; a sum or the largest of a column has that one's digits.
+    fn said(&self, item: &SelectItem) -> (Option<TypeInfo>, bool) {
+        let (SelectItem::UnnamedExpr(Expr::Function(function)) | SelectItem::ExprWithAlias { expr: Expr::Function(function), .. }) = item else {
+            return said(item);
+        };
+        let words = function.to_string();
+        let (name, argument) = words.split_once('(').unwrap_or((&words, ""));
+        let argument = argument.trim_end_matches(')').rsplit('.').next().unwrap_or_default().trim_matches(['[', ']', '"']);
+        let of_column = || {
+            let found = self.connection.query_row(
+                "select max(c.precision), max(c.scale) from \"sys.columns\" c where c.name = ?1 and c.system_type_id in (60, 106, 108, 122) having count(*) > 0",
+                [argument],
+                |row| Ok((row.get::<_, u8>(0)?, row.get::<_, u8>(1)?)),
+            );
+            found.ok()
+        };
+        match name.to_lowercase().as_str() {
+            "sum" => of_column().map_or_else(|| said(item), |(_, scale)| (Some(TypeInfo::decimal(38, scale)), true)),
+            "min" | "max" => of_column().map_or_else(|| said(item), |(digits, scale)| (Some(TypeInfo::decimal(digits, scale)), true)),
+            _ => said(item),
+        }
     }
 
     /// One value of an expression.
@@ -1378,17 +1407,22 @@ impl Session {
                     )
                 }) =>
             {
-                select.projection.iter().map(said).collect()
+                select.projection.iter().map(|item| self.said(item)).collect()
             }
             _ => Vec::new(),
         };
         let original = query.to_string();
         name_columns(&mut query);
         self.translate(&mut query)?;
+        let sql = query.to_string();
         if self.plan_only {
-            return self.plan(&query.to_string(), &original);
+            return self.plan(&sql, &original, None);
         }
-        let rows = self.rows(&query.to_string(), &hints)?;
+        let before = Instant::now();
+        let rows = self.rows(&sql, &hints)?;
+        if self.measures {
+            self.plan(&sql, &original, Some((rows, before.elapsed())))?;
+        }
         self.rows = rows as i64;
         self.done(Done::SELECT, Some(rows))
     }
@@ -1533,7 +1567,7 @@ impl Session {
         sign: i64,
     ) -> Result<(), Failure> {
         if self.plan_only {
-            return self.plan(sql, sql);
+            return self.plan(sql, sql, None);
         }
         // A table without the command's own word for everything.
         let sql = sql.to_string();
@@ -1562,7 +1596,12 @@ impl Session {
     }
 
     /// How a statement would run, as the XML that the family tells plans in.
-    fn plan(&mut self, sql: &str, original: &str) -> Result<(), Failure> {
+    fn plan(
+        &mut self,
+        sql: &str,
+        original: &str,
+        measured: Option<(u64, Duration)>,
+    ) -> Result<(), Failure> {
         let steps: Vec<(i64, i64, String)> = {
             let mut statement = self
                 .connection
@@ -1575,7 +1614,7 @@ impl Session {
             }
             steps
         };
-        let xml = crate::plan::xml(&steps, original);
+        let xml = crate::plan::xml(&steps, original, measured);
         let info = TypeInfo::of(id::NVARCHAR, ANY);
         let fields = [Field {
             name: "Showplan XML".into(),

@@ -312,6 +312,26 @@ pub(crate) fn install(connection: &Connection, told: &Arc<Told>) -> Result<()> {
         }),
     )?;
     add(
+        "divide",
+        Box::new(|c| {
+            let (a, b) = (c.get_raw(0), c.get_raw(1));
+            if let (ValueRef::Integer(a), ValueRef::Integer(b)) = (a, b) {
+                return match a.checked_div(b) {
+                    Some(whole) => Ok(Some(Value::Integer(whole))),
+                    None => Err(trouble("Divide by zero error encountered.")),
+                };
+            }
+            let sides = text(c, 0).zip(text(c, 1));
+            let Some((a, b)) = sides.and_then(|(a, b)| a.parse::<f64>().ok().zip(b.parse::<f64>().ok())) else {
+                return Ok(None);
+            };
+            match b {
+                0.0 => Err(trouble("Divide by zero error encountered.")),
+                b => Ok(Some(Value::Real(a / b))),
+            }
+        }),
+    )?;
+    add(
         "integer",
         Box::new(|c| {
             let Some(given) = text(c, 0) else {

@@ -49,8 +49,18 @@ fn step(steps: &[(i64, i64, String)], at: usize, out: &mut String) {
 }
 
 /// The XML of steps: number, the number of the one above, and words.
-pub(crate) fn xml(steps: &[(i64, i64, String)], statement: &str) -> String {
+pub(crate) fn xml(
+    steps: &[(i64, i64, String)],
+    statement: &str,
+    measured: Option<(u64, std::time::Duration)>,
+) -> String {
     let mut inside = String::new();
+    let run = measured.map_or(String::new(), |(rows, took)| {
+        format!(
+            "<RunTimeInformation><RunTimeCountersPerThread Thread=\"0\" ActualRows=\"{rows}\" ActualExecutions=\"1\" ActualElapsedms=\"{}\"/></RunTimeInformation>",
+            took.as_millis()
+        )
+    });
     for (at, (_, parent, _)) in steps.iter().enumerate() {
         if *parent == 0 {
             step(steps, at, &mut inside);
@@ -60,7 +70,7 @@ pub(crate) fn xml(steps: &[(i64, i64, String)], statement: &str) -> String {
         "<ShowPlanXML xmlns=\"http://schemas.microsoft.com/sqlserver/2004/07/showplan\" Version=\"1.564\"><BatchSequence><Batch><Statements>\
          <StmtSimple StatementText=\"{}\" StatementType=\"SELECT\" StatementSubTreeCost=\"0.5\" StatementEstRows=\"1000\"><QueryPlan>\
          <RelOp NodeId=\"0\" PhysicalOp=\"Nested Loops\" LogicalOp=\"Inner Join\" EstimateRows=\"1000\" EstimatedTotalSubtreeCost=\"0.5\">\
-         <NestedLoops>{inside}</NestedLoops></RelOp></QueryPlan></StmtSimple></Statements></Batch></BatchSequence></ShowPlanXML>",
+         {run}<NestedLoops>{inside}</NestedLoops></RelOp></QueryPlan></StmtSimple></Statements></Batch></BatchSequence></ShowPlanXML>",
         escaped(statement)
     )
 }

@@ -389,6 +389,11 @@ impl VisitorMut for Translate<'_> {
                     false => parsed(&format!("t_plus({left}, {right})")),
                 }
             }
+            Expr::BinaryOp {
+                left,
+                op: BinaryOperator::Divide,
+                right,
+            } => parsed(&format!("t_divide({left}, {right})")),
             Expr::Cast {
                 expr: value,
                 data_type,

@@ -5,6 +5,7 @@ mod mariadb;
 mod mysql;
 mod postgres;
 mod sqlite;
+mod tabular;
 
 use std::io;
 
@@ -54,6 +55,8 @@ struct Way {
     read: fn(&[Vec<String>]) -> Result<Plan, EngineError>,
     /// What is asked instead where the first answer tells nothing.
     instead: Option<(&'static str, FromRows)>,
+    /// What turns the telling of plans on and off around a statement: planned only, and run.
+    around: Option<[(&'static str, &'static str); 2]>,
     /// What its plans lack.
     note: Option<&'static str>,
 }
@@ -67,6 +70,7 @@ static WAYS: &[Way] = &[
         acting: None,
         read: |rows| Ok(sqlite::of_sqlite(rows)),
         instead: None,
+        around: None,
         note: Some("SQLite tells which tables it goes through and by which index, and no numbers."),
     },
     Way {
@@ -77,6 +81,7 @@ static WAYS: &[Way] = &[
         acting: Some(crate::postgres::acting),
         read: postgres::of_postgres,
         instead: None,
+        around: None,
         note: None,
     },
     Way {
@@ -87,6 +92,7 @@ static WAYS: &[Way] = &[
         acting: Some(crate::mariadb::acting),
         read: mariadb::of_mariadb,
         instead: None,
+        around: None,
         note: None,
     },
     Way {
@@ -98,6 +104,22 @@ static WAYS: &[Way] = &[
         read: |rows| Ok(mysql::of_tree(rows)),
         // What its new executor does not run yet has no tree.
         instead: Some(("explain format=traditional", mysql::of_rows)),
+        around: None,
+        note: None,
+    },
+    Way {
+        of: "Transact-SQL",
+        asking: "",
+        measuring: " ",
+        begin: "begin transaction",
+        // Functions change nothing there.
+        acting: None,
+        read: tabular::of_tabular,
+        instead: None,
+        around: Some([
+            ("set showplan_xml on", "set showplan_xml off"),
+            ("set statistics xml on", "set statistics xml off"),
+        ]),
         note: None,
     },
 ];
@@ -141,29 +163,20 @@ pub fn plan(
         _ => None,
     };
     let measured = may_run && acting.is_none();
-    let question = format!(
-        "{} {statement}",
-        if measured { way.measuring } else { way.asking }
-    );
-    let mut answer = Texts::default();
-    if measured {
-        // A session that refuses writes lets nobody begin a transaction of another kind: what it runs may only
-        // read in any case.
-        let begun = match connection.run(OURS, way.begin, &mut Texts::default()) {
-            Ok(_) => true,
-            Err(error) if error.fault == Fault::ReadOnly => false,
-            Err(error) => return Err(error),
-        };
-        let asked = connection.run(ticket, &question, &mut answer);
-        if begun {
-            connection.run(OURS, "rollback", &mut Texts::default())?;
-        }
-        asked.map_err(|error| moved(error, &question, statement))?;
-    } else {
-        connection
-            .run(ticket, &question, &mut answer)
-            .map_err(|error| moved(error, &question, statement))?;
+    let before = if measured { way.measuring } else { way.asking };
+    let question = match way.around {
+        Some(_) => statement.to_string(),
+        None => format!("{before} {statement}"),
+    };
+    let around = way.around.map(|around| around[usize::from(measured)]);
+    if let Some((on, _)) = around {
+        connection.run(OURS, on, &mut Texts::default())?;
     }
+    let asked = ask(connection, ticket, way, (&question, statement), measured);
+    if let Some((_, off)) = around {
+        connection.run(OURS, off, &mut Texts::default())?;
+    }
+    let answer = asked?;
     let mut plan = (way.read)(&answer.0)?;
     if let (Some((asking, read)), true) = (way.instead, plan.steps.is_empty()) {
         let mut answer = Texts::default();
@@ -189,6 +202,36 @@ pub fn plan(
     };
     plan.notes.extend(note.map(str::to_string));
     Ok(plan)
+}
+
+/// Runs the question, in a transaction that may only read where the statement in it runs too.
+fn ask(
+    connection: &mut dyn Connection,
+    ticket: u64,
+    way: &Way,
+    (question, statement): (&str, &str),
+    measured: bool,
+) -> Result<Texts, EngineError> {
+    let mut answer = Texts::default();
+    if measured {
+        // A session that refuses writes lets nobody begin a transaction of another kind: what it runs may only
+        // read in any case.
+        let begun = match connection.run(OURS, way.begin, &mut Texts::default()) {
+            Ok(_) => true,
+            Err(error) if error.fault == Fault::ReadOnly => false,
+            Err(error) => return Err(error),
+        };
+        let asked = connection.run(ticket, question, &mut answer);
+        if begun {
+            connection.run(OURS, "rollback", &mut Texts::default())?;
+        }
+        asked.map_err(|error| moved(error, question, statement))?;
+    } else {
+        connection
+            .run(ticket, question, &mut answer)
+            .map_err(|error| moved(error, question, statement))?;
+    }
+    Ok(answer)
 }
 
 /// The server's place of an error, moved back from the question to the statement in it.

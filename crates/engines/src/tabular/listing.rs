@@ -31,7 +31,7 @@ pub(super) fn listing(what: Listing<'_>) -> Query {
             });
             Query {
                 sql: format!(
-                    "select s.name as \"schema\", o.name as name, p.name as grantee, g.permission_name as right_, g.state_desc as state \
+                    "select s.name as \"schema\", o.name as name, p.name as grantee, g.permission_name as \"right\", g.state_desc as state \
                      from sys.database_permissions g join sys.database_principals p on p.principal_id = g.grantee_principal_id \
                      left join sys.objects o on o.object_id = g.major_id and g.class = 1 left join sys.schemas s on s.schema_id = o.schema_id{only} \
                      order by s.name, o.name, p.name"
