@@ -1,5 +1,7 @@
 //! A batch as steps. What the parser does not know (savepoints, options, named transactions) is read here.
 
+use std::borrow::Cow;
+
 use sqlparser::ast::Statement;
 use sqlparser::dialect::MsSqlDialect;
 use sqlparser::parser::{Parser, ParserError};
@@ -124,6 +126,34 @@ fn one(parser: &mut Parser<'_>) -> Result<What, ParserError> {
     Ok(What::Sql(Box::new(parser.parse_statement()?)))
 }
 
+/// A procedure as the parser wants it: parameters in brackets, and its body in a block. Anything else stays as it is.
+pub(crate) fn procedure(text: &str) -> Cow<'_, str> {
+    let lower = text.to_ascii_lowercase();
+    let words: Vec<&str> = lower.split_whitespace().take(4).collect();
+    let is = matches!(
+        words[..],
+        ["create", "procedure" | "proc", ..] | ["create", "or", "alter", "procedure" | "proc"]
+    );
+    let body = [" as ", " as\n", "\nas ", "\nas\n"];
+    let found = body.iter().filter_map(|word| lower.find(word).map(|at| (at, word.len())));
+    let (true, Some((at, length))) = (is, found.min()) else {
+        return Cow::Borrowed(text);
+    };
+    let (head, rest) = (&text[..at], text[at + length..].trim());
+    let head = match head.find('@') {
+        Some(from) if !head[..from].trim_end().ends_with('(') => {
+            format!("{} ({})", head[..from].trim_end(), &head[from..])
+        }
+        _ => head.to_string(),
+    };
+    let block = rest.to_ascii_lowercase().starts_with("begin");
+    let ended = rest.trim_end_matches(';');
+    Cow::Owned(match block {
+        true => format!("{head} as {rest}"),
+        false => format!("{head} as begin {ended}; end"),
+    })
+}
+
 /// Reads a batch.
 ///
 /// # Errors
@@ -147,8 +177,9 @@ pub(crate) fn read(text: &str) -> Result<Vec<Step>, NotUnderstood> {
             line: said.unwrap_or(line as u32),
         }
     };
+    let text = procedure(text);
     let mut parser = Parser::new(&dialect)
-        .try_with_sql(text)
+        .try_with_sql(&text)
         .map_err(|error| not_understood(error, 1))?;
     let mut steps = Vec::new();
     loop {

@@ -1720,7 +1720,7 @@ impl Session {
                     });
                 };
                 let parsed = Parser::new(&MsSqlDialect {})
-                    .try_with_sql(&definition)
+                    .try_with_sql(&batch::procedure(&definition))
                     .and_then(|mut parser| parser.parse_statement());
                 let Ok(Statement::CreateProcedure { params, body, .. }) = parsed else {
                     return Err(Failure::unknown("the text of this procedure"));

@@ -5,6 +5,7 @@ mod mysql;
 mod place;
 mod rebuild;
 mod shared;
+mod tabular;
 mod types;
 mod ways;
 mod work;
