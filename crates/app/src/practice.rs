@@ -77,7 +77,10 @@ fn tabular(options: &Practice) -> Result<i32, Box<dyn std::error::Error>> {
         let source = Source::parse(&format!("{place}?tls=try"))?;
         source.set_password(password.clone().into());
         let mut connection = open(&source, OpenOptions::default(), &Silent)?;
-        let there = connection.describe().catalog(0, &mut |_| {}).is_ok_and(|c| !c.objects.is_empty());
+        let there = connection
+            .describe()
+            .catalog(0, &mut |_| {})
+            .is_ok_and(|c| !c.objects.is_empty());
         if !there {
             load_harbour(&mut *connection, &idle_tide_harbour::Settings::default())?;
         }
@@ -87,7 +90,10 @@ fn tabular(options: &Practice) -> Result<i32, Box<dyn std::error::Error>> {
     if options.login.is_none() {
         let _ = writeln!(out, "the password of {user} is {password}");
     }
-    let _ = writeln!(out, "a stand-in for practice, not a database to keep things in; Ctrl-C ends it");
+    let _ = writeln!(
+        out,
+        "a stand-in for practice, not a database to keep things in; Ctrl-C ends it"
+    );
     // Whoever read the address may not care for more.
     let _ = out.flush();
     signals.forever().next();

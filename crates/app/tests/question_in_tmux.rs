@@ -8,6 +8,7 @@ use std::collections::{HashMap, HashSet};
 
 use idle_tide_core::Value;
 use idle_tide_harbour::{Settings, generate};
+use idle_tide_standin::{Options, Standin};
 use terminal::{OWNER, Tmux, load, owner, place};
 
 /// How many owners of vessels longer than 12 m have unpaid dues from visits in March at the north quay?
@@ -109,6 +110,19 @@ fn ask(t: &Tmux) {
 fn the_question_on_sqlite() {
     let t = Tmux::open(142, 42);
     t.start("demo");
+    ask(&t);
+}
+
+#[test]
+fn the_question_over_the_tabular_data_stream() {
+    let standin = Standin::start(&Options::new("haven", OWNER)).expect("started");
+    let address = format!("tds://haven@127.0.0.1:{}/harbour", standin.address.port());
+    load(&address);
+    let t = Tmux::open(142, 42);
+    t.line(&format!("{} {address}", env!("CARGO_BIN_EXE_idle-tide")));
+    t.until("Password of haven");
+    t.line(OWNER);
+    t.until("Try ");
     ask(&t);
 }
 

@@ -5,10 +5,10 @@ use std::ops::Range;
 
 use idle_tide_core::Catalog;
 use idle_tide_engines::{EngineError, Fault, OpenError, Trouble};
-use idle_tide_lang::dialect::Family;
 use idle_tide_lang::Dialect;
 use idle_tide_lang::command::CommandError;
 use idle_tide_lang::correct::{Correction, Edit, advise};
+use idle_tide_lang::dialect::Family;
 use idle_tide_lang::elsewhere;
 use idle_tide_lang::flow::translate;
 use idle_tide_lang::scope;

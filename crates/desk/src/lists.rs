@@ -3,8 +3,8 @@
 use idle_tide_core::{Catalog, Column, Figures, Kind, Object, ResultSet, Value, ValueRef};
 use idle_tide_draw::picture::{counted, grouped};
 use idle_tide_lang::Dialect;
-use idle_tide_lang::dialect::Family;
 use idle_tide_lang::command::fits_pattern;
+use idle_tide_lang::dialect::Family;
 
 use crate::covering::{Covering, WORD, is_secret};
 

@@ -75,13 +75,25 @@ fn column(flavour: Flavour, definition: &str) -> String {
         }
         Flavour::Tabular => {
             // A column that numbers its rows takes no numbers of one's own without being told so.
-            swap(&mut words, "integer primary key", "int not null primary key");
+            swap(
+                &mut words,
+                "integer primary key",
+                "int not null primary key",
+            );
             swap(&mut words, "timestamp", "datetime2(0)");
             swap(&mut words, "blob", "varbinary(max)");
             swap(&mut words, "boolean", "bit");
             // What may be a key has to have a length.
             let long = matches!(name, "note" | "report" | "description" | "body");
-            swap(&mut words, "text", if long { "nvarchar(max)" } else { "nvarchar(190)" });
+            swap(
+                &mut words,
+                "text",
+                if long {
+                    "nvarchar(max)"
+                } else {
+                    "nvarchar(190)"
+                },
+            );
         }
     }
     words
@@ -203,8 +215,13 @@ fn characters(flavour: Flavour) -> &'static str {
 /// The statement that keeps what is written about a thing of the schema `dbo`.
 fn described(words: &str, of: &[(&str, &str)]) -> String {
     let words = text(Flavour::Tabular, words);
-    let levels = of.iter().map(|(level, name)| format!(", '{level}', '{name}'"));
-    format!("exec sp_addextendedproperty 'MS_Description', {words}, 'SCHEMA', 'dbo'{}", levels.collect::<String>())
+    let levels = of
+        .iter()
+        .map(|(level, name)| format!(", '{level}', '{name}'"));
+    format!(
+        "exec sp_addextendedproperty 'MS_Description', {words}, 'SCHEMA', 'dbo'{}",
+        levels.collect::<String>()
+    )
 }
 
 fn trigger(flavour: Flavour) -> Vec<String> {

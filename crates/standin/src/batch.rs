@@ -135,7 +135,9 @@ pub(crate) fn procedure(text: &str) -> Cow<'_, str> {
         ["create", "procedure" | "proc", ..] | ["create", "or", "alter", "procedure" | "proc"]
     );
     let body = [" as ", " as\n", "\nas ", "\nas\n"];
-    let found = body.iter().filter_map(|word| lower.find(word).map(|at| (at, word.len())));
+    let found = body
+        .iter()
+        .filter_map(|word| lower.find(word).map(|at| (at, word.len())));
     let (true, Some((at, length))) = (is, found.min()) else {
         return Cow::Borrowed(text);
     };

@@ -22,6 +22,14 @@ pub(crate) struct Column {
     more: Vec<String>,
 }
 
+/// What an index is for.
+#[derive(Clone, Copy)]
+enum Kind<'a> {
+    Primary,
+    Unique,
+    Index(&'a CreateIndex),
+}
+
 fn action(action: Option<&ReferentialAction>) -> (&'static str, &'static str) {
     match action {
         Some(ReferentialAction::Cascade) => ("cascade", "CASCADE"),
@@ -420,18 +428,24 @@ impl Session {
         table: i64,
         name: &str,
         columns: &[(String, bool)],
-        unique: bool,
-        of: (bool, bool),
-        included: &[Ident],
-        filter: Option<String>,
+        of: Kind<'_>,
     ) -> Result<i64, Failure> {
+        let (primary, constraint) = (matches!(of, Kind::Primary), matches!(of, Kind::Unique));
+        let (unique, included, filter) = match of {
+            Kind::Primary | Kind::Unique => (true, &[][..], None),
+            Kind::Index(index) => (
+                index.unique,
+                &index.include[..],
+                index.predicate.as_ref().map(|filter| format!("({filter})")),
+            ),
+        };
         let next: i64 = self.connection.query_row(
             "select coalesce(max(index_id), 0) + 1 from \"sys.indexes\" where object_id = ?1",
             [table],
             |row| row.get(0),
         )?;
-        let next = if of.0 { 1 } else { next.max(2) };
-        let kind = if of.0 {
+        let next = if primary { 1 } else { next.max(2) };
+        let kind = if primary {
             (1, "CLUSTERED")
         } else {
             (2, "NONCLUSTERED")
@@ -445,8 +459,8 @@ impl Session {
                 kind.0,
                 kind.1,
                 unique,
-                of.0,
-                of.1,
+                primary,
+                constraint,
                 filter.is_some(),
                 filter
             ],
@@ -483,15 +497,8 @@ impl Session {
             TableConstraint::PrimaryKey(key) => {
                 let name = named(key.name.as_ref(), "PK");
                 let number = self.register(schema, &name, table, "PK")?;
-                let index = self.describe_index(
-                    table,
-                    &name,
-                    &names(&key.columns),
-                    true,
-                    (true, false),
-                    &[],
-                    None,
-                )?;
+                let index =
+                    self.describe_index(table, &name, &names(&key.columns), Kind::Primary)?;
                 self.connection.execute(
                     "insert into \"sys.key_constraints\" values (?1, ?2, ?3, 'PK', ?4)",
                     params![number, name, table, index],
@@ -500,15 +507,8 @@ impl Session {
             TableConstraint::Unique(key) => {
                 let name = named(key.name.as_ref(), "UQ");
                 let number = self.register(schema, &name, table, "UQ")?;
-                let index = self.describe_index(
-                    table,
-                    &name,
-                    &names(&key.columns),
-                    true,
-                    (false, true),
-                    &[],
-                    None,
-                )?;
+                let index =
+                    self.describe_index(table, &name, &names(&key.columns), Kind::Unique)?;
                 self.connection.execute(
                     "insert into \"sys.key_constraints\" values (?1, ?2, ?3, 'UQ', ?4)",
                     params![number, name, table, index],
@@ -562,10 +562,8 @@ impl Session {
                         .collect::<Result<_, _>>()?,
                     true => {
                         let mut query = self.connection.prepare("select column_id from \"sys.index_columns\" where object_id = ?1 and index_id = 1 order by key_ordinal")?;
-                        let found = query
-                            .query_map([other], |row| row.get(0))?
-                            .collect::<Result<Vec<i64>, _>>()?;
-                        found
+                        let found = query.query_map([other], |row| row.get(0))?;
+                        found.collect::<Result<Vec<i64>, _>>()?
                     }
                 };
                 for (at, (column, referred)) in key.columns.iter().zip(keys).enumerate() {
@@ -613,16 +611,8 @@ impl Session {
             one(&full),
             listed(&columns)
         ))?;
-        self.describe_index(
-            table,
-            &name,
-            &columns,
-            index.unique,
-            (false, false),
-            &index.include,
-            filter.map(|f| format!("({f})")),
-        )
-        .map(drop)
+        self.describe_index(table, &name, &columns, Kind::Index(index))
+            .map(drop)
     }
 
     pub(crate) fn alter_table(

@@ -880,12 +880,22 @@ impl Session {
 
     /// What a select list says of a column's type; a sum or the largest of a column has that one's digits.
     fn said(&self, item: &SelectItem) -> (Option<TypeInfo>, bool) {
-        let (SelectItem::UnnamedExpr(Expr::Function(function)) | SelectItem::ExprWithAlias { expr: Expr::Function(function), .. }) = item else {
+        let (SelectItem::UnnamedExpr(Expr::Function(function))
+        | SelectItem::ExprWithAlias {
+            expr: Expr::Function(function),
+            ..
+        }) = item
+        else {
             return said(item);
         };
         let words = function.to_string();
         let (name, argument) = words.split_once('(').unwrap_or((&words, ""));
-        let argument = argument.trim_end_matches(')').rsplit('.').next().unwrap_or_default().trim_matches(['[', ']', '"']);
+        let argument = argument
+            .trim_end_matches(')')
+            .rsplit('.')
+            .next()
+            .unwrap_or_default()
+            .trim_matches(['[', ']', '"']);
         let of_column = || {
             let found = self.connection.query_row(
                 "select max(c.precision), max(c.scale) from \"sys.columns\" c where c.name = ?1 and c.system_type_id in (60, 106, 108, 122) having count(*) > 0",
@@ -895,8 +905,14 @@ impl Session {
             found.ok()
         };
         match name.to_lowercase().as_str() {
-            "sum" => of_column().map_or_else(|| said(item), |(_, scale)| (Some(TypeInfo::decimal(38, scale)), true)),
-            "min" | "max" => of_column().map_or_else(|| said(item), |(digits, scale)| (Some(TypeInfo::decimal(digits, scale)), true)),
+            "sum" => of_column().map_or_else(
+                || said(item),
+                |(_, scale)| (Some(TypeInfo::decimal(38, scale)), true),
+            ),
+            "min" | "max" => of_column().map_or_else(
+                || said(item),
+                |(digits, scale)| (Some(TypeInfo::decimal(digits, scale)), true),
+            ),
             _ => said(item),
         }
     }
@@ -1407,7 +1423,11 @@ impl Session {
                     )
                 }) =>
             {
-                select.projection.iter().map(|item| self.said(item)).collect()
+                select
+                    .projection
+                    .iter()
+                    .map(|item| self.said(item))
+                    .collect()
             }
             _ => Vec::new(),
         };

@@ -322,7 +322,9 @@ pub(crate) fn install(connection: &Connection, told: &Arc<Told>) -> Result<()> {
                 };
             }
             let sides = text(c, 0).zip(text(c, 1));
-            let Some((a, b)) = sides.and_then(|(a, b)| a.parse::<f64>().ok().zip(b.parse::<f64>().ok())) else {
+            let Some((a, b)) =
+                sides.and_then(|(a, b)| a.parse::<f64>().ok().zip(b.parse::<f64>().ok()))
+            else {
                 return Ok(None);
             };
             match b {

@@ -134,7 +134,7 @@ impl Link {
                     return Err(broken("a message of more than 64 MB"));
                 }
                 if head.status & 1 != 0 {
-                    return Ok(Some(std::mem::replace(message, (0, 0, Vec::new()))));
+                    return Ok(Some(std::mem::take(message)));
                 }
             }
             if self.fill()? == 0 {

@@ -117,9 +117,7 @@ impl Translate<'_> {
     }
 
     fn cast(&self, value: &Expr, words: &str) -> Option<Expr> {
-        let Some(to) = declared(words) else {
-            return None;
-        };
+        let to = declared(words)?;
         let name = to.info.words();
         let inner = match name.split('(').next().unwrap_or_default() {
             "bigint" | "int" | "smallint" | "tinyint" => {

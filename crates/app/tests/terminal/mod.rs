@@ -162,6 +162,7 @@ fn as_owner(arguments: &[&str]) {
         .args(arguments)
         .env("PGPASSWORD", OWNER)
         .env("MYSQL_PWD", OWNER)
+        .env("TDSPASSWORD", OWNER)
         .output()
         .expect("runs");
     assert!(

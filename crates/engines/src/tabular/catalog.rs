@@ -3,7 +3,9 @@
 
 use std::collections::HashMap;
 
-use idle_tide_core::catalog::{Catalog, Check, Database, Field, Identity, Index, Kind, Link, Object};
+use idle_tide_core::catalog::{
+    Catalog, Check, Database, Field, Identity, Index, Kind, Link, Object,
+};
 use idle_tide_lang::choices;
 
 use super::Tabular;
@@ -41,7 +43,10 @@ pub(super) fn declared(name: &str, length: &str, precision: &str, scale: &str) -
 pub(super) fn unwrapped(expression: &str) -> String {
     let mut inner = expression.trim();
     loop {
-        let Some(inside) = inner.strip_prefix('(').and_then(|rest| rest.strip_suffix(')')) else {
+        let Some(inside) = inner
+            .strip_prefix('(')
+            .and_then(|rest| rest.strip_suffix(')'))
+        else {
             return inner.to_string();
         };
         // The first bracket has to be the last one's partner.
@@ -107,7 +112,10 @@ const LINKS: &str = "select f.parent_object_id, f.name, f.referenced_object_id, 
     order by f.parent_object_id, f.object_id, k.constraint_column_id";
 
 /// Reads what is in the database; of many tables the names go to `first`.
-pub(super) fn read(of: &mut Tabular, first: &mut dyn FnMut(Catalog)) -> Result<Catalog, EngineError> {
+pub(super) fn read(
+    of: &mut Tabular,
+    first: &mut dyn FnMut(Catalog),
+) -> Result<Catalog, EngineError> {
     let mut reading = Reading {
         collation: of
             .bearings
@@ -130,7 +138,9 @@ pub(super) fn read(of: &mut Tabular, first: &mut dyn FnMut(Catalog)) -> Result<C
         let mut object = Object::new(text(&row[1]), text(&row[2]), kind);
         object.owner.clone_from(&row[6]);
         if let Some(base) = &row[5] {
-            object.facts.push(("synonym".into(), format!("stands for {base}")));
+            object
+                .facts
+                .push(("synonym".into(), format!("stands for {base}")));
         }
         if kind == Kind::Trigger {
             parents.push((reading.objects.len(), row[4].clone()));
@@ -167,7 +177,10 @@ pub(super) fn read(of: &mut Tabular, first: &mut dyn FnMut(Catalog)) -> Result<C
     }
     let sizes = "select p.object_id, sum(p.rows) from sys.partitions p where p.index_id in (0, 1) group by p.object_id";
     for row in of.ask(sizes)? {
-        if let Some(object) = reading.of(&row[0]).filter(|object| object.kind == Kind::Table) {
+        if let Some(object) = reading
+            .of(&row[0])
+            .filter(|object| object.kind == Kind::Table)
+        {
             object.rows = row[1].as_deref().and_then(|n| n.parse().ok());
             object.estimated = true;
         }
@@ -175,7 +188,10 @@ pub(super) fn read(of: &mut Tabular, first: &mut dyn FnMut(Catalog)) -> Result<C
     // Needs a right that not everybody has.
     let pages = "select s.object_id, sum(s.reserved_page_count) * 8192 from sys.dm_db_partition_stats s group by s.object_id";
     for row in of.ask(pages).unwrap_or_default() {
-        if let Some(object) = reading.of(&row[0]).filter(|object| object.kind == Kind::Table) {
+        if let Some(object) = reading
+            .of(&row[0])
+            .filter(|object| object.kind == Kind::Table)
+        {
             object.bytes = row[1].as_deref().and_then(|n| n.parse().ok());
         }
     }
@@ -185,7 +201,11 @@ pub(super) fn read(of: &mut Tabular, first: &mut dyn FnMut(Catalog)) -> Result<C
 
 /// What stands around the objects: schemas, the other databases, users and roles.
 fn around(of: &mut Tabular) -> Result<Catalog, EngineError> {
-    let names = |rows: Answer| rows.into_iter().filter_map(|mut row| row.pop().flatten()).collect::<Vec<String>>();
+    let names = |rows: Answer| {
+        rows.into_iter()
+            .filter_map(|mut row| row.pop().flatten())
+            .collect::<Vec<String>>()
+    };
     let schemas = of.ask("select s.name from sys.schemas s where s.schema_id < 16384 and s.name not in ('sys', 'INFORMATION_SCHEMA', 'guest') order by s.name")?;
     let databases = of.ask("select d.name from sys.databases d order by d.name")?;
     let roles = of.ask("select p.name from sys.database_principals p order by p.name")?;
@@ -209,9 +229,13 @@ fn around(of: &mut Tabular) -> Result<Catalog, EngineError> {
 
 fn read_columns(of: &mut Tabular, reading: &mut Reading) -> Result<(), EngineError> {
     for row in of.ask(COLUMNS)? {
-        reading.columns.insert((text(&row[0]), text(&row[1])), text(&row[2]));
+        reading
+            .columns
+            .insert((text(&row[0]), text(&row[1])), text(&row[2]));
         let usual = reading.collation.clone();
-        let Some(object) = reading.of(&row[0]) else { continue };
+        let Some(object) = reading.of(&row[0]) else {
+            continue;
+        };
         let name = text(&row[3]);
         let declared = match (is(&row[12]), &row[13]) {
             (true, Some(schema)) => format!("{schema}.{name}"),
@@ -223,7 +247,11 @@ fn read_columns(of: &mut Tabular, reading: &mut Reading) -> Result<(), EngineErr
             optional: is(&row[7]),
             default: row[9].as_deref().map(unwrapped),
             generated: is(&row[11]),
-            identity: if is(&row[8]) { Identity::Always } else { Identity::None },
+            identity: if is(&row[8]) {
+                Identity::Always
+            } else {
+                Identity::None
+            },
             collation: row[10].clone().filter(|own| *own != usual),
             ..Field::default()
         });
@@ -231,7 +259,9 @@ fn read_columns(of: &mut Tabular, reading: &mut Reading) -> Result<(), EngineErr
     // Needs a view that older servers have too, but nothing of it where no column is computed.
     let computed = "select c.object_id, c.name, c.definition from sys.computed_columns c";
     for row in of.ask(computed).unwrap_or_default() {
-        let Some(object) = reading.of(&row[0]) else { continue };
+        let Some(object) = reading.of(&row[0]) else {
+            continue;
+        };
         let name = text(&row[1]);
         if let Some(field) = object.fields.iter_mut().find(|field| field.name == name) {
             field.default = row[2].as_deref().map(unwrapped);
@@ -243,7 +273,9 @@ fn read_columns(of: &mut Tabular, reading: &mut Reading) -> Result<(), EngineErr
 fn read_keys(of: &mut Tabular, reading: &mut Reading) -> Result<(), EngineError> {
     for row in of.ask(INDEXES)? {
         let column = reading.column_name(&row[0], &row[7]);
-        let Some(object) = reading.of(&row[0]) else { continue };
+        let Some(object) = reading.of(&row[0]) else {
+            continue;
+        };
         let name = text(&row[1]);
         let primary = is(&row[3]);
         if object.indexes.last().is_none_or(|last| last.name != name) {
@@ -252,7 +284,10 @@ fn read_keys(of: &mut Tabular, reading: &mut Reading) -> Result<(), EngineError>
                 primary,
                 automatic: primary || is(&row[4]),
                 condition: row[6].as_deref().map(unwrapped),
-                method: row[5].as_ref().map(|kind| kind.to_lowercase()).filter(|kind| kind != "nonclustered"),
+                method: row[5]
+                    .as_ref()
+                    .map(|kind| kind.to_lowercase())
+                    .filter(|kind| kind != "nonclustered"),
                 name,
                 ..Index::default()
             });
@@ -264,20 +299,33 @@ fn read_keys(of: &mut Tabular, reading: &mut Reading) -> Result<(), EngineError>
         if let Some(index) = object.indexes.last_mut() {
             index.columns.push(column.clone());
             let place = index.columns.len();
-            if primary && let Some(field) = object.fields.iter_mut().find(|field| field.name == column) {
+            if primary
+                && let Some(field) = object.fields.iter_mut().find(|field| field.name == column)
+            {
                 field.key = Some(place);
             }
         }
     }
     for row in of.ask(LINKS)? {
-        let (own, theirs) = (reading.column_name(&row[0], &row[5]), reading.column_name(&row[2], &row[6]));
-        let Some(there) = reading.of(&row[2]) else { continue };
+        let (own, theirs) = (
+            reading.column_name(&row[0], &row[5]),
+            reading.column_name(&row[2], &row[6]),
+        );
+        let Some(there) = reading.of(&row[2]) else {
+            continue;
+        };
         let (their_schema, their_table) = (there.schema.clone(), there.name.clone());
-        let Some(object) = reading.of(&row[0]) else { continue };
+        let Some(object) = reading.of(&row[0]) else {
+            continue;
+        };
         let name = text(&row[1]);
         let words = |value: &Option<String>| text(value).to_lowercase().replace('_', " ");
         if object.links.last().is_none_or(|last| last.name != name) {
-            let schema = if their_schema == object.schema { String::new() } else { their_schema };
+            let schema = if their_schema == object.schema {
+                String::new()
+            } else {
+                their_schema
+            };
             object.links.push(Link {
                 name,
                 schema,
@@ -312,20 +360,37 @@ fn read_routines(of: &mut Tabular, reading: &mut Reading) -> Result<(), EngineEr
     let parameters = "select p.object_id, p.name, t.name, p.max_length, p.precision, p.scale, p.is_output, p.parameter_id from sys.parameters p \
         join sys.types t on t.user_type_id = p.user_type_id order by p.object_id, p.parameter_id";
     for row in of.ask(parameters)? {
-        let Some(object) = reading.of(&row[0]) else { continue };
-        let words = declared(&text(&row[2]), &text(&row[3]), &text(&row[4]), &text(&row[5]));
+        let Some(object) = reading.of(&row[0]) else {
+            continue;
+        };
+        let words = declared(
+            &text(&row[2]),
+            &text(&row[3]),
+            &text(&row[4]),
+            &text(&row[5]),
+        );
         if row[7].as_deref() == Some("0") {
             object.facts.push(("returns".into(), words));
             continue;
         }
         let output = if is(&row[6]) { " output" } else { "" };
-        let comma = if object.signature.is_empty() { "" } else { ", " };
-        object.signature.push_str(&format!("{comma}{} {words}{output}", text(&row[1])));
+        let comma = if object.signature.is_empty() {
+            ""
+        } else {
+            ", "
+        };
+        object
+            .signature
+            .push_str(&format!("{comma}{} {words}{output}", text(&row[1])));
     }
     let sequences = "select q.object_id, cast(q.start_value as nvarchar(40)), cast(q.increment as nvarchar(40)), cast(q.current_value as nvarchar(40)) from sys.sequences q";
     for row in of.ask(sequences)? {
         if let Some(object) = reading.of(&row[0]) {
-            for (name, value) in [("begins at", &row[1]), ("step", &row[2]), ("stands at", &row[3])] {
+            for (name, value) in [
+                ("begins at", &row[1]),
+                ("step", &row[2]),
+                ("stands at", &row[3]),
+            ] {
                 object.facts.push((name.into(), text(value)));
             }
         }
@@ -353,7 +418,13 @@ mod tests {
 
     #[test]
     fn the_brackets_of_the_server_are_taken_off() {
-        for (given, made) in [("((0))", "0"), ("(getdate())", "getdate()"), ("([a]>(0) AND (b)=(1))", "[a]>(0) AND (b)=(1)"), ("(a) or (b)", "(a) or (b)"), ("('a)')", "'a)'")] {
+        for (given, made) in [
+            ("((0))", "0"),
+            ("(getdate())", "getdate()"),
+            ("([a]>(0) AND (b)=(1))", "[a]>(0) AND (b)=(1)"),
+            ("(a) or (b)", "(a) or (b)"),
+            ("('a)')", "'a)'"),
+        ] {
             assert_eq!(unwrapped(given), made);
         }
     }

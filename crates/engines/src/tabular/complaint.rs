@@ -62,13 +62,17 @@ pub(super) fn of_message(message: &Message, batch: &str) -> EngineError {
         1222 => (Fault::Locked, None),
         1205 => (
             Fault::Locked,
-            Some("Two sessions waited for each other, and the server chose this one to go back: its transaction is gone. Run it again."),
+            Some(
+                "Two sessions waited for each other, and the server chose this one to go back: its transaction is gone. Run it again.",
+            ),
         ),
         515 | 547 | 2601 | 2627 | 2628 | 8152 | 8115 | 220 | 1505 => (Fault::Constraint, None),
         229 | 230 | 262 | 297 | 300 | 371 | 916 | 3701 | 15_151 | 15_247 => (Fault::Denied, None),
         824 | 823 | 5242 | 5243 | 8928 => (Fault::Damaged, None),
         1101 | 1105 | 9002 => (Fault::Disk, None),
-        102 | 105 | 113 | 137 | 156 | 195 | 207 | 208 | 209 | 241 | 245 | 319 | 2812 => (Fault::Statement, None),
+        102 | 105 | 113 | 137 | 156 | 195 | 207 | 208 | 209 | 241 | 245 | 319 | 2812 => {
+            (Fault::Statement, None)
+        }
         _ => (Fault::Other, None),
     };
     let procedure = match message.procedure.as_str() {
@@ -78,7 +82,10 @@ pub(super) fn of_message(message: &Message, batch: &str) -> EngineError {
     EngineError {
         fault,
         message: message.text.clone(),
-        code: format!("{}, severity {}, state {}, line {}{procedure}", message.number, message.class, message.state, message.line),
+        code: format!(
+            "{}, severity {}, state {}, line {}{procedure}",
+            message.number, message.class, message.state, message.line
+        ),
         offset: place(batch, message, &word),
         complaint,
         advice: advice.map(str::to_string),
@@ -144,18 +151,27 @@ pub(super) fn of_login(error: NotIn, address: &Address, last_words: Option<Strin
             String::new(),
         );
     };
-    let all: Vec<String> = messages.iter().map(|m| format!("{}, {}", m.text.trim_end_matches('.'), m.number)).collect();
+    let all: Vec<String> = messages
+        .iter()
+        .map(|m| format!("{}, {}", m.text.trim_end_matches('.'), m.number))
+        .collect();
     let said = all.join("; ");
     let has = |number: i32| messages.iter().any(|message| message.number == number);
     if has(4060) {
         return make(
             Trouble::NoDatabase,
-            format!("{place} has no database {}, or {} may not enter it.", address.database, address.user),
+            format!(
+                "{place} has no database {}, or {} may not enter it.",
+                address.database, address.user
+            ),
             "Leave it out of the address: then the usual one of this login is opened, and /databases lists all.",
             said,
         );
     }
-    if messages.iter().any(|message| EXPIRED.contains(&message.number)) {
+    if messages
+        .iter()
+        .any(|message| EXPIRED.contains(&message.number))
+    {
         return make(
             Trouble::Login,
             format!("The password of {} has expired at {place}.", address.user),
@@ -166,13 +182,31 @@ pub(super) fn of_login(error: NotIn, address: &Address, last_words: Option<Strin
     match first.number {
         18_456 | 18_452 => make(
             Trouble::Login,
-            format!("{place} does not let {} in with this password.", address.user),
+            format!(
+                "{place} does not let {} in with this password.",
+                address.user
+            ),
             "Check the login's name. Servers can be set to take logins of the system only; then whoever runs it allows those with passwords.",
             said,
         ),
-        18_486 => make(Trouble::Login, format!("{} is locked out of {place}.", address.user), "Whoever runs it unlocks the login.", said),
-        18_470 => make(Trouble::Login, format!("{} is switched off at {place}.", address.user), "Whoever runs it switches the login on.", said),
-        17_809 | 17_300 => make(Trouble::TooMany, format!("{place} takes no more connections."), "Others have to leave first.", said),
+        18_486 => make(
+            Trouble::Login,
+            format!("{} is locked out of {place}.", address.user),
+            "Whoever runs it unlocks the login.",
+            said,
+        ),
+        18_470 => make(
+            Trouble::Login,
+            format!("{} is switched off at {place}.", address.user),
+            "Whoever runs it switches the login on.",
+            said,
+        ),
+        17_809 | 17_300 => make(
+            Trouble::TooMany,
+            format!("{place} takes no more connections."),
+            "Others have to leave first.",
+            said,
+        ),
         _ => make(
             Trouble::Other,
             format!("{place} refuses: {}.", first.text.trim_end_matches('.')),

@@ -199,7 +199,11 @@ impl Link {
         };
         let ours = Prelogin {
             version: (0, 1, 0),
-            encryption: if mode == TlsMode::Off { Encryption::None } else { Encryption::On },
+            encryption: if mode == TlsMode::Off {
+                Encryption::None
+            } else {
+                Encryption::On
+            },
         };
         link.send(kind::PRELOGIN, &ours.encode()).await?;
         let answer = link.whole_message().await?;
@@ -247,19 +251,29 @@ impl Link {
         loop {
             match link.token().await? {
                 Token::Error(message) => refused.push(message),
-                Token::Login { program, number, .. } => {
+                Token::Login {
+                    program, number, ..
+                } => {
                     taken = true;
                     (link.program, link.number) = (program, number);
                 }
                 Token::Environment(Environment::Elsewhere(host, port)) => {
                     return Err(NotIn::Open(OpenError {
                         trouble: Trouble::Other,
-                        headline: format!("{place} sends to {host}:{port}, and this program does not follow by itself."),
-                        checks: vec![format!("Name that host and port in the address: tds://{host}:{port}/.")],
+                        headline: format!(
+                            "{place} sends to {host}:{port}, and this program does not follow by itself."
+                        ),
+                        checks: vec![format!(
+                            "Name that host and port in the address: tds://{host}:{port}/."
+                        )],
                         said: None,
                     }));
                 }
-                Token::Done(done) if link.at_end() && done.status & idle_tide_tabular::Done::MORE == 0 => break,
+                Token::Done(done)
+                    if link.at_end() && done.status & idle_tide_tabular::Done::MORE == 0 =>
+                {
+                    break;
+                }
                 _ => {}
             }
         }

@@ -13,16 +13,25 @@ pub(super) fn listing(what: Listing<'_>) -> Query {
                     false => "",
                 }
             ),
-            note: Some("Databases that the present login may not see are left out by the server.".into()),
+            note: Some(
+                "Databases that the present login may not see are left out by the server.".into(),
+            ),
         },
         Listing::Roles(full) => Query {
             sql: format!(
                 "select p.name as name, p.type_desc as kind, r.name as \"member of\"{} from sys.database_principals p \
                  left join sys.database_role_members m on m.member_principal_id = p.principal_id \
                  left join sys.database_principals r on r.principal_id = m.role_principal_id order by p.name, r.name",
-                if full { ", p.principal_id as number, p.is_fixed_role as \"of the server's making\"" } else { "" }
+                if full {
+                    ", p.principal_id as number, p.is_fixed_role as \"of the server's making\""
+                } else {
+                    ""
+                }
             ),
-            note: Some("These are the users and roles of this database; logins belong to the server.".into()),
+            note: Some(
+                "These are the users and roles of this database; logins belong to the server."
+                    .into(),
+            ),
         },
         Listing::Access(name) => {
             let only = name.map_or(String::new(), |name| {

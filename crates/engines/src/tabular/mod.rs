@@ -140,7 +140,8 @@ async fn stream(link: &mut Link, batch: &str, sink: &mut dyn Sink) -> std::io::R
     link.send(kind::BATCH, &message).await?;
     let mut gather = Gather::new(sink);
     let (mut came, mut room, mut fields) = (Came::default(), Room::default(), Arc::new(Vec::new()));
-    let fail = |came: &mut Came, error: EngineError| came.failed = came.failed.take().or(Some(error));
+    let fail =
+        |came: &mut Came, error: EngineError| came.failed = came.failed.take().or(Some(error));
     loop {
         let token = match link.ready()? {
             Some(token) => token,
@@ -175,7 +176,11 @@ async fn stream(link: &mut Link, batch: &str, sink: &mut dyn Sink) -> std::io::R
             }
         };
         match token {
-            Token::Row { start, end, with_nulls } => {
+            Token::Row {
+                start,
+                end,
+                with_nulls,
+            } => {
                 if came.failed.is_some() || link.stopping {
                     continue;
                 }
@@ -219,7 +224,8 @@ async fn stream(link: &mut Link, batch: &str, sink: &mut dyn Sink) -> std::io::R
                     if came.outcome.returns_rows && came.failed.is_none() && !link.stopping {
                         let before = std::mem::take(&mut came.outcome);
                         let told = gather.sink().and_then(|sink| {
-                            sink.another(before).map_err(|error| EngineError::of_sink(&error))
+                            sink.another(before)
+                                .map_err(|error| EngineError::of_sink(&error))
                         });
                         if let Err(error) = told {
                             fail(&mut came, error);
@@ -241,7 +247,9 @@ async fn stream(link: &mut Link, batch: &str, sink: &mut dyn Sink) -> std::io::R
             Token::Info(message) if !REPEATED.contains(&message.number) => {
                 let notes = &mut came.outcome.notes;
                 match notes.len() {
-                    MOST_NOTICES => notes.push(format!("These are the first {MOST_NOTICES} messages.")),
+                    MOST_NOTICES => {
+                        notes.push(format!("These are the first {MOST_NOTICES} messages."))
+                    }
                     count if count < MOST_NOTICES => notes.push(complaint::in_a_line(&message)),
                     _ => {}
                 }
@@ -295,15 +303,23 @@ impl Tabular {
                 timeout(PATIENCE, Link::log_in(address, reach, password, new))
                     .await
                     .unwrap_or_else(|_| {
-                        Err(NotIn::Io(std::io::Error::from(std::io::ErrorKind::TimedOut)))
+                        Err(NotIn::Io(std::io::Error::from(
+                            std::io::ErrorKind::TimedOut,
+                        )))
                     })
             })
         };
         let mut opened = log_in(None);
         if let Err(NotIn::Refused(messages)) = &opened
-            && messages.iter().any(|m| complaint::EXPIRED.contains(&m.number))
+            && messages
+                .iter()
+                .any(|m| complaint::EXPIRED.contains(&m.number))
         {
-            let words = format!("The password of {} on {} has expired. New password", address.user, address.place());
+            let words = format!(
+                "The password of {} on {} has expired. New password",
+                address.user,
+                address.place()
+            );
             if let Some(new) = ask.secret(&words) {
                 opened = log_in(Some(&new));
                 if opened.is_ok() {
@@ -311,7 +327,8 @@ impl Tabular {
                 }
             }
         }
-        let link = opened.map_err(|error| complaint::of_login(error, address, reach.last_words()))?;
+        let link =
+            opened.map_err(|error| complaint::of_login(error, address, reach.last_words()))?;
         let attention = Arc::clone(&link.attention);
         let stop: Stop = Box::new(move || {
             attention.notify_one();
@@ -356,7 +373,8 @@ impl Tabular {
                 let mut failed = complaint::of_io(&error, self.reach.last_words());
                 if late {
                     failed.code = CUT.into();
-                    failed.message = "the server did not stop in time; the connection was closed".into();
+                    failed.message =
+                        "the server did not stop in time; the connection was closed".into();
                 }
                 return Err(failed);
             }
@@ -415,7 +433,10 @@ impl Tabular {
             role: (acting != login).then(|| acting.clone()),
             user: login.clone(),
             all_powerful,
-            search_path: Some(schema).filter(|schema| !schema.is_empty()).into_iter().collect(),
+            search_path: Some(schema)
+                .filter(|schema| !schema.is_empty())
+                .into_iter()
+                .collect(),
             time_zone: format!("{zone}, the server's"),
             link: self.link.state.clone(),
             identity: format!("{server}, database {}", self.bearings.database),
@@ -427,7 +448,10 @@ impl Tabular {
         };
         self.lock_timeout = lock_timeout;
         self.bearings.facts = vec![
-            ("says of itself".into(), whole.lines().next().unwrap_or_default().trim().to_string()),
+            (
+                "says of itself".into(),
+                whole.lines().next().unwrap_or_default().trim().to_string(),
+            ),
             ("edition".into(), edition),
             ("its own name".into(), server),
             ("user here".into(), user),
@@ -450,7 +474,10 @@ impl Tabular {
             Effect::Unknown => Some(format!("what {} does cannot be known before", about.verb)),
             // Options of the session.
             Effect::Other if matches!(about.verb.as_str(), "set" | "use") => None,
-            Effect::Other => Some(format!("{} changes what lies outside of transactions", about.verb)),
+            Effect::Other => Some(format!(
+                "{} changes what lies outside of transactions",
+                about.verb
+            )),
         }
     }
 }

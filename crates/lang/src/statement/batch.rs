@@ -82,76 +82,58 @@ fn begins(text: &str, list: &[Token], start: usize, at: usize, word: &str) -> bo
             depth == 0 && words.contains(&word_of(text, Some(token)).as_str())
         })
     };
-    match word {
-        // The rows of an insert, of a view or cursor, of a union.
+    let after = |words: &[&str]| words.contains(&before.as_str());
+    let goes_on = match word {
+        // The rows of an insert, of a view or cursor, of a union; or what a common table stands before.
         "select" => {
-            let goes_on = matches!(
-                before.as_str(),
-                "as" | "all"
-                    | "union"
-                    | "except"
-                    | "intersect"
-                    | "for"
-                    | "distinct"
-                    | "any"
-                    | "some"
-            );
-            let of_insert =
-                verb == "insert" && !holds(&["select", "values", "exec", "execute", "default"]);
-            let of_with =
-                verb == "with" && !holds(&["select", "insert", "update", "delete", "merge"]);
-            !(goes_on || of_insert || of_with)
+            after(&[
+                "as",
+                "all",
+                "union",
+                "except",
+                "intersect",
+                "for",
+                "distinct",
+                "any",
+                "some",
+            ]) || verb == "insert" && !holds(&["select", "values", "exec", "execute", "default"])
+                || verb == "with" && !holds(&["select", "insert", "update", "delete", "merge"])
         }
         "exec" | "execute" => {
-            !(verb == "insert" && !holds(&["select", "values"]))
-                && before != "with"
-                && before != "grant"
-                && before != "as"
+            after(&["with", "grant", "as"]) || verb == "insert" && !holds(&["select", "values"])
         }
         "set" => {
-            !(matches!(verb.as_str(), "update" | "merge" | "alter") && !holds(&["set"])
-                || before == "update"
-                || before == "on"
-                || before == "delete"
-                || before == "null")
+            let sets = matches!(verb.as_str(), "update" | "merge" | "alter");
+            after(&["update", "on", "delete", "null"]) || sets && !holds(&["set"])
         }
         "update" | "delete" | "insert" => {
-            let of_with = verb == "with" && !holds(&["insert", "update", "delete", "merge"]);
-            !(of_with
-                || matches!(
-                    before.as_str(),
-                    "then" | "for" | "after" | "of" | "on" | "grant" | "deny" | "revoke"
-                )
-                || verb == "create" && holds(&["trigger"]) && !holds(&["as"]))
+            after(&[
+                "then", "for", "after", "of", "on", "grant", "deny", "revoke",
+            ]) || verb == "with" && !holds(&["insert", "update", "delete", "merge"])
+                || verb == "create" && holds(&["trigger"]) && !holds(&["as"])
         }
-        "merge" => verb != "with" && !matches!(before.as_str(), "inner" | "left" | "option"),
-        "with" => matches!(
-            list.get(at - 1).map(|token| token.kind),
-            Some(TokenKind::Semicolon)
-        ),
-        // `else` and `end` of a case stand in an expression.
-        "end" | "else" => !holds(&["case"]),
-        "if" => {
-            before != "drop"
-                && !matches!(
-                    before.as_str(),
-                    "table"
-                        | "view"
-                        | "procedure"
-                        | "proc"
-                        | "index"
-                        | "function"
-                        | "schema"
-                        | "database"
-                )
-        }
-        "fetch" | "open" | "close" => verb != "select" && verb != "with",
-        "drop" | "alter" | "create" => {
-            verb != "alter" || before != "column" && !holds(&["table"]) || word == "create"
-        }
-        "use" => before != "option",
-        _ => true,
-    }
+        "merge" => verb == "with" || after(&["inner", "left", "option"]),
+        // Hints of a table, options of a view.
+        "with" => true,
+        // Those of a case stand in an expression.
+        "end" | "else" => holds(&["case"]),
+        "if" => after(&[
+            "drop",
+            "table",
+            "view",
+            "procedure",
+            "proc",
+            "index",
+            "function",
+            "schema",
+            "database",
+        ]),
+        "fetch" | "open" | "close" => matches!(verb.as_str(), "select" | "with"),
+        "drop" | "alter" => verb == "alter" && (before == "column" || holds(&["table"])),
+        "use" => after(&["option"]),
+        _ => false,
+    };
+    !goes_on
 }
 
 /// Cuts a batch into statements.
