@@ -82,7 +82,7 @@ fn words(topic: &str) -> &'static [&'static str] {
             "A saved source has a name, an address, a tone (calm, care or danger, which colours the first line), and how writes are treated there.",
         ],
         "servers" => &[
-            "An address is postgres://USER@HOST:PORT/DATABASE or mariadb:// (mysql://) likewise; every part can be left out. postgres or mariadb alone takes the rest from --host, --port, --user, --database, from the environment (PGHOST and its kin, MYSQL_HOST and its kin), or from the local socket.",
+            "An address is postgres://USER@HOST:PORT/DATABASE, mariadb:// (mysql://) or tds:// (mssql://) likewise; every part can be left out. postgres, mariadb or tds alone takes the rest from --host, --port, --user, --database, from the environment (PGHOST and its kin, MYSQL_HOST and its kin, TDSHOST and its kin), or from the local socket.",
             "tls=off, try, require, authority or verify in the address says how the link is encrypted. Beyond this machine it is verify unless you say otherwise: the server has to prove its name; with authority it is enough that your authority made the certificate, for whatever name. tls-authority=FILE names your own authority, tls-certificate=FILE and tls-key=FILE a certificate of your own. Several hosts stand in an address with commas between them: the first that answers is taken, with target_session_attrs=read-write the first that takes writes, with read-only the first that does not; /bearings says which one it is.",
             "via=USER@HOST:PORT in the address, or --via, goes through a secure shell: with the agent, the usual key files, via-key=FILE, or a password. Its host key is checked against ~/.ssh/known_hosts (via-known-hosts=FILE); a new one is asked about, a changed one refused.",
             "--through 'COMMAND' lets a command carry the connection on its standard input and output: how one reaches a server in a container that publishes no port.",
@@ -90,6 +90,7 @@ fn words(topic: &str) -> &'static [&'static str] {
             "A lost connection is said at once with what is known: a transaction is gone, a write may or may not have happened. Nothing is ever sent twice. /reopen connects anew, with the database, the role and what you set for the session.",
             "What waits for a lock says who holds it and what that one does, where the server tells. The end of a connection on which nothing runs is said when it comes, and with PostgreSQL so is what others send to a channel that the session listens to.",
             "load data local infile 'FILE' sends that file of this machine to a MySQL or MariaDB server, and no other, whatever the server asks for; how much was sent is said.",
+            "With servers over the Tabular Data Stream (tds://) what you submit is one batch: variables live in it, a line go ends it, its results become entries one after the other, what it prints stands below. A semicolon at the end says that it is complete.",
             "In a file or in the composer, routines need no special delimiter, and the lines that the servers' backup programs write for one, and inline data, are understood.",
         ],
         "secrets" => &[

@@ -397,9 +397,14 @@ fn way_back(sweeps: &[Sweep], dialect: &Dialect, ends: &Ends<'_>) -> Option<&'st
         matches!(sweep, Sweep::Drop { kind, .. } if matches!(kind.as_str(), "database" | "tablespace" | "subscription"))
     });
     Some(match (dialect.family, ends.within) {
-        (Family::Postgres | Family::Sqlite, _) if outside => "There is no way back.",
-        (Family::Postgres | Family::Sqlite, true) => {
+        (Family::Postgres | Family::Sqlite | Family::Tabular, _) if outside => {
+            "There is no way back."
+        }
+        (Family::Postgres | Family::Sqlite | Family::Tabular, true) => {
             "It stands in the open transaction: rollback; takes it back, commit; keeps it."
+        }
+        (Family::Tabular, false) => {
+            "There is no way back, unless begin transaction; comes first: then rollback; takes it back."
         }
         (Family::Postgres | Family::Sqlite, false) => {
             "There is no way back, unless begin; comes first: then rollback; takes it back."

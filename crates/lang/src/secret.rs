@@ -65,6 +65,17 @@ const KEYED: [&str; 14] = [
     "pgp_sym_encrypt",
 ];
 
+/// Procedures one of whose arguments, wherever it stands, is a password.
+const PROCEDURES: [&str; 7] = [
+    "sp_addapprole",
+    "sp_addlinkedsrvlogin",
+    "sp_addlogin",
+    "sp_addremotelogin",
+    "sp_approlepassword",
+    "sp_password",
+    "sp_setapprole",
+];
+
 /// Functions that are given a password where one is written or compared.
 const DIGESTS: [&str; 7] = ["digest", "md5", "sha", "sha1", "sha2", "sha256", "sha512"];
 
@@ -205,6 +216,21 @@ impl Finder<'_> {
                 }
                 TokenKind::Close => drop(open.pop()),
                 TokenKind::Text if open.contains(&true) => found.push(at),
+                _ => {}
+            }
+        }
+        found
+    }
+
+    /// Places of the literals that are given to such procedures, up to the end of the call.
+    fn in_procedures(&self) -> Vec<usize> {
+        let mut found = Vec::new();
+        let mut called = false;
+        for (at, token) in self.list.iter().enumerate() {
+            match token.kind {
+                TokenKind::Semicolon => called = false,
+                TokenKind::Word => called |= PROCEDURES.contains(&self.word(at).as_str()),
+                TokenKind::Text if called => found.push(at),
                 _ => {}
             }
         }
@@ -370,6 +396,7 @@ fn places_within(text: &str, dialect: &Dialect, depth: usize) -> Vec<Range<usize
     });
     let mut known = finder.in_columns();
     known.extend(finder.in_calls(&KEYED));
+    known.extend(finder.in_procedures());
     if secret_around {
         known.extend(finder.in_calls(&DIGESTS));
     }
@@ -468,7 +495,7 @@ pub fn cover(text: &str, dialect: &Dialect) -> Option<Covered> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::dialect::{FLOW, MARIADB, POSTGRES, SQLITE};
+    use crate::dialect::{FLOW, MARIADB, POSTGRES, SQLITE, TABULAR};
     use crate::parameter::{fill, parameters};
     use proptest::prelude::*;
 
@@ -498,6 +525,48 @@ mod tests {
     #[test]
     fn passwords_are_covered_wherever_they_stand() {
         for (text, dialect) in [
+            ("create login mate with password = 'pw-x'", &TABULAR),
+            (
+                "create login mate with password = N'pw-x' must_change, check_policy = on",
+                &TABULAR,
+            ),
+            (
+                "alter login mate with password = 'pw-x' old_password = 'pw-x'",
+                &TABULAR,
+            ),
+            (
+                "declare @n int = 1; create user mate with password = N'pw-x'; select @n",
+                &TABULAR,
+            ),
+            (
+                "create master key encryption by password = 'pw-x'",
+                &TABULAR,
+            ),
+            (
+                "open symmetric key k decryption by password = 'pw-x'",
+                &TABULAR,
+            ),
+            (
+                "create credential c with identity = 'mate', secret = 'pw-x'",
+                &TABULAR,
+            ),
+            (
+                "exec sp_addlinkedsrvlogin 'quay', 'false', null, 'mate', 'pw-x'",
+                &TABULAR,
+            ),
+            (
+                "exec sp_addlinkedsrvlogin @rmtsrvname = 'quay', @rmtuser = 'mate', @rmtpassword = N'pw-x'",
+                &TABULAR,
+            ),
+            ("exec sp_password 'pw-x', 'pw-x', 'mate'", &TABULAR),
+            (
+                "select * from openrowset('MSOLEDBSQL', 'Server=quay;Uid=mate;Pwd=pw-x;', 'select 1')",
+                &TABULAR,
+            ),
+            (
+                "exec ('create login mate with password = ''pw-x''')",
+                &TABULAR,
+            ),
             ("create role mate login password 'pw-x'", &POSTGRES),
             ("alter user mate with encrypted password e'pw-x'", &POSTGRES),
             ("create user mate password $$pw-x$$", &POSTGRES),

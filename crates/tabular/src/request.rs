@@ -177,7 +177,8 @@ mod tests {
             }],
         };
         assert_eq!(read_calls(&message), Ok(vec![call]));
-        for end in 0..message.len() {
+        // Behind the name it is whole: a call without parameters.
+        for end in (0..message.len()).filter(|end| *end != 28) {
             assert!(read_calls(&message[..end]).is_err(), "{end}");
         }
         let mut message = heads(3);

@@ -584,6 +584,12 @@ impl Connection for Tabular {
         into: &crate::load::Destination,
         rows: &RowBatch,
     ) -> Result<u64, crate::load::NotPut> {
+        if into.existing != crate::load::Existing::Refuse {
+            return Err(EngineError::plain(
+                "Rows whose key is there can only be refused by servers of this family so far: load into a new table, and merge that.",
+            )
+            .into());
+        }
         crate::load::with_inserts(self, ticket, into, rows)
     }
 
