@@ -297,7 +297,13 @@ fn layout_of(run: &Run) -> Result<Layout, Stop> {
         )
         .into());
     }
-    Ok(Layout::of(format))
+    let for_terminal = run.output.format.is_none() && run.output.output.is_none();
+    let terminal = for_terminal && io::stdout().is_terminal();
+    let size = terminal.then(|| crossterm::terminal::size().ok()).flatten();
+    Ok(Layout {
+        fits: size.map(|(columns, _)| usize::from(columns)),
+        ..Layout::of(format)
+    })
 }
 
 /// How pictures are written, if results are drawn.

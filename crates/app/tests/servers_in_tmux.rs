@@ -6,6 +6,7 @@ mod terminal;
 use std::path::Path;
 use std::process::Command;
 
+use idle_tide_standin::{Options, Standin};
 use terminal::{OWNER, Tmux, has_mysql, load, owner, place};
 
 /// Every file under a folder that holds one of the words.
@@ -52,7 +53,22 @@ struct Family {
     /// Words of the bearings.
     version: &'static str,
     sleep: &'static str,
+    begin: &'static str,
+    /// What gives the mate a password, without it.
+    new_password: &'static str,
     make_mate: &'static [&'static str],
+}
+
+impl Family {
+    fn seven(&self) -> String {
+        let (top, limit) = match self.scheme {
+            "tds" => ("top 7 ", ""),
+            _ => ("", " limit 7"),
+        };
+        format!(
+            "select {top}v.name, b.code from visits s join vessels v on v.id = s.vessel_id join berths b on b.id = s.berth_id order by s.id{limit};"
+        )
+    }
 }
 
 fn whole_task(family: &Family) {
@@ -108,7 +124,7 @@ fn whole_task(family: &Family) {
     t.until("visit_services");
     t.line("/about visits");
     t.until("where the vessel lay");
-    t.line("select v.name, b.code from visits s join vessels v on v.id = s.vessel_id join berths b on b.id = s.berth_id order by s.id limit 7;");
+    t.line(&family.seven());
     t.until("7 rows");
     // A slip is mended from the catalog.
     t.line("select nam from vessels;");
@@ -123,7 +139,7 @@ fn whole_task(family: &Family) {
     t.until("answer");
 
     // A transaction shows, and leaving it is asked about.
-    t.line("begin;");
+    t.line(family.begin);
     t.until("transaction open");
     t.line("/reopen --as mate");
     t.until("Leaving this connection");
@@ -162,22 +178,10 @@ fn whole_task(family: &Family) {
             .is_some_and(|top| top.contains("as haven"))
     });
     // A password in a statement is covered before it is kept.
-    t.line(if scheme == "postgres" {
-        "alter role mate password 'typed in clear';"
-    } else {
-        "alter user mate identified by 'typed in clear';"
-    });
+    t.line(&format!("{} 'typed in clear';", family.new_password));
     t.until(":?secret");
     t.when("no running", |screen| !screen.contains("typed in clear"));
-    t.line(&format!(
-        "alter {} mate {} :?word;",
-        if scheme == "postgres" { "role" } else { "user" },
-        if scheme == "postgres" {
-            "password"
-        } else {
-            "identified by"
-        }
-    ));
+    t.line(&format!("{} :?word;", family.new_password));
     t.until("Value of :?word");
     t.line(new);
     t.until("mate");
@@ -206,6 +210,8 @@ fn a_whole_task_on_postgres() {
         first: "postgres",
         version: "PostgreSQL 15",
         sleep: "select pg_sleep(60);",
+        begin: "begin;",
+        new_password: "alter role mate password",
         make_mate: &[
             "drop role if exists mate",
             "create role mate login password 'the mate''s word'",
@@ -222,6 +228,8 @@ fn a_whole_task_on_mariadb() {
         first: "",
         version: "MariaDB 10.11",
         sleep: "select count(*) from visits a, visits b, visits c;",
+        begin: "begin;",
+        new_password: "alter user mate identified by",
         make_mate: &[
             "drop user if exists mate",
             "create user mate identified by 'the mate''s word'",
@@ -241,10 +249,30 @@ fn a_whole_task_on_mysql() {
         first: "",
         version: "MySQL ",
         sleep: "select sleep(60);",
+        begin: "begin;",
+        new_password: "alter user mate identified by",
         make_mate: &[
             "drop user if exists mate",
             "create user mate identified by 'the mate''s word'",
             "grant select on a_task.berths to mate",
+        ],
+    });
+}
+
+#[test]
+fn a_whole_task_over_the_tabular_data_stream() {
+    let standin = Standin::start(&Options::new("haven", OWNER)).expect("started");
+    whole_task(&Family {
+        scheme: "tds",
+        port: standin.address.port().to_string(),
+        first: "harbour",
+        version: "Tabular Data Stream 16",
+        sleep: "waitfor delay '0:1:0';",
+        begin: "begin transaction;",
+        new_password: "alter login mate with password =",
+        make_mate: &[
+            "create login mate with password = 'the mate''s word'",
+            "grant select on berths to mate",
         ],
     });
 }

@@ -8,6 +8,7 @@ mod documents;
 mod scaling;
 mod screen;
 mod served;
+mod tabular;
 mod travel;
 mod work;
 
@@ -359,6 +360,9 @@ fn main() {
     if arguments.iter().any(|argument| argument == "--answers") {
         work::prepare_rows(dir.path());
         return answers::table(dir.path());
+    }
+    if arguments.iter().any(|argument| argument == "--tabular") {
+        return tabular::table(dir.path());
     }
     let only_servers = arguments.iter().any(|argument| argument == "--servers");
     let only_catalog = arguments.iter().any(|argument| argument == "--catalog");

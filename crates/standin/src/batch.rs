@@ -47,7 +47,7 @@ fn is(token: &Token, words: &[&str]) -> bool {
 }
 
 /// The words up to the end of the line or a semicolon.
-fn rest_of_line(parser: &mut Parser<'_>) -> Vec<String> {
+fn rest_of_line(parser: &mut Parser<'_>, of_option: bool) -> Vec<String> {
     let line = parser.peek_token().span.start.line;
     let mut words = Vec::new();
     loop {
@@ -55,7 +55,8 @@ fn rest_of_line(parser: &mut Parser<'_>) -> Vec<String> {
         if matches!(next.token, Token::EOF | Token::SemiColon) || next.span.start.line != line {
             return words;
         }
-        if !words.is_empty()
+        if of_option
+            && !words.is_empty()
             && is(
                 &next.token,
                 &[
@@ -108,7 +109,7 @@ fn one(parser: &mut Parser<'_>) -> Result<What, ParserError> {
     if is(&first, &["SET"]) && !matches!(&second, Token::Word(word) if word.value.starts_with('@'))
     {
         parser.next_token();
-        return Ok(What::Option(rest_of_line(parser)));
+        return Ok(What::Option(rest_of_line(parser, true)));
     }
     if is(
         &first,
@@ -121,7 +122,7 @@ fn one(parser: &mut Parser<'_>) -> Result<What, ParserError> {
             ],
         ))
     {
-        return Ok(What::Account(rest_of_line(parser)));
+        return Ok(What::Account(rest_of_line(parser, false)));
     }
     Ok(What::Sql(Box::new(parser.parse_statement()?)))
 }

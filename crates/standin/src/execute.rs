@@ -1,6 +1,6 @@
 //! A session: what it has been told, and how statements run in it.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -10,6 +10,7 @@ use idle_tide_tabular::token::{
 };
 use idle_tide_tabular::types::{ANY, id};
 use idle_tide_tabular::{Done, Environment, Field, Message, TypeInfo, Value as Wire};
+use rusqlite::hooks::{AuthAction, AuthContext, Authorization};
 use rusqlite::types::Value;
 use rusqlite::{Connection, ErrorCode};
 use sqlparser::ast::{
@@ -87,6 +88,24 @@ impl From<rusqlite::Error> for Failure {
         };
         if let Some(code) = error.sqlite_error_code() {
             match code {
+                ErrorCode::AuthorizationForStatementDenied => {
+                    // `access to dues.id is prohibited`.
+                    let name = words.strip_prefix("access to ").unwrap_or_default();
+                    let (right, name) = match name.split('.').next() {
+                        None | Some("") => ("INSERT", "this table"),
+                        Some(name) => ("SELECT", name),
+                    };
+                    return Failure {
+                        state: 5,
+                        ..Self::of(
+                            229,
+                            14,
+                            format!(
+                                "The {right} permission was denied on the object '{name}', schema 'dbo'."
+                            ),
+                        )
+                    };
+                }
                 ErrorCode::OperationInterrupted => return Self::of(STOPPED, 0, "stopped"),
                 ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked => {
                     return Failure {
@@ -440,6 +459,44 @@ impl Session {
             }),
         )?;
         (self.connection, self.database, self.told) = (connection, name, told);
+        self.guard()
+    }
+
+    /// Who may not do everything sees the system's views and what was granted.
+    fn guard(&mut self) -> Result<(), Failure> {
+        if self.told.all_powerful {
+            return Ok(());
+        }
+        let granted: HashSet<(String, String)> = {
+            let mut query = self.connection.prepare(
+                "select lower(o.name), p.permission_name from \"sys.database_permissions\" p join \"sys.objects\" o on o.object_id = p.major_id \
+                 join \"sys.database_principals\" u on u.principal_id = p.grantee_principal_id where p.state = 'G' and (u.name = ?1 or u.name = 'public')",
+            )?;
+            let rows = query.query_map([&self.login], |row| Ok((row.get(0)?, row.get(1)?)))?;
+            rows.collect::<Result<_, _>>()?
+        };
+        let may = move |table: &str, right: &str| {
+            let own = table.starts_with("sys.")
+                || table.starts_with("information_schema.")
+                || table.starts_with("t_")
+                || table.starts_with("sqlite_");
+            own || table.starts_with('#')
+                || granted.contains(&(table.to_lowercase(), right.to_string()))
+        };
+        self.connection
+            .authorizer(Some(move |context: AuthContext<'_>| {
+                let allowed = match context.action {
+                    AuthAction::Read { table_name, .. } => may(table_name, "SELECT"),
+                    AuthAction::Insert { table_name } => may(table_name, "INSERT"),
+                    AuthAction::Update { table_name, .. } => may(table_name, "UPDATE"),
+                    AuthAction::Delete { table_name } => may(table_name, "DELETE"),
+                    _ => true,
+                };
+                match allowed {
+                    true => Authorization::Allow,
+                    false => Authorization::Deny,
+                }
+            }))?;
         Ok(())
     }
 
@@ -759,6 +816,19 @@ impl Session {
             ["create", "database", ..] => {
                 self.shared.create(&words[2]).map_err(Failure::unknown)?
             }
+            ["drop", "database", ..] => {
+                let name = words.last().map_or("", String::as_str);
+                let there = self.shared.remove(name);
+                if !there && !lower.contains(&"exists") {
+                    return Err(Failure::of(
+                        3701,
+                        11,
+                        format!(
+                            "Cannot drop the database '{name}', because it does not exist or you do not have permission."
+                        ),
+                    ));
+                }
+            }
             ["create", "schema", ..] => {
                 self.connection.execute("insert into \"sys.schemas\" values (?1, (select max(schema_id) + 1 from \"sys.schemas\"), 1)", [&words[2]])?;
             }
@@ -781,6 +851,12 @@ impl Session {
                     ("D", "DENY")
                 };
                 let to = words.last().map_or("", String::as_str);
+                // A login is a user of its name wherever something is granted to it.
+                self.connection.execute(
+                    "insert into \"sys.database_principals\" select ?1, (select max(principal_id) + 1 from \"sys.database_principals\" where principal_id < 16000), 'S', 'SQL_USER', 0 \
+                     where not exists (select 1 from \"sys.database_principals\" where name = ?1)",
+                    [to],
+                )?;
                 self.connection.execute("insert into \"sys.database_permissions\" select 1, 'OBJECT_OR_COLUMN', ?1, 0, principal_id, 1, ?2, ?3, ?4 from \"sys.database_principals\" where name = ?5",
                     rusqlite::params![number, right.to_uppercase(), state.0, state.1, to])?;
             }

@@ -155,6 +155,18 @@ impl Shared {
         Ok(())
     }
 
+    /// Takes a database away; whether it was there.
+    pub(crate) fn remove(&self, name: &str) -> bool {
+        let Some((_, path)) = self.database(name) else {
+            return false;
+        };
+        for ending in ["db", "db-wal", "db-shm"] {
+            let _ = std::fs::remove_file(path.with_extension(ending));
+        }
+        self.tell_databases();
+        true
+    }
+
     /// Every database knows of the others.
     fn tell_databases(&self) {
         let names: Vec<String> = std::fs::read_dir(&self.folder)

@@ -5,7 +5,7 @@ use std::io::{self, Write};
 use idle_tide_core::{Column, Row, ValueRef, column_labels};
 use unicode_width::UnicodeWidthStr;
 
-use super::{BUFFER, Format, Kept, Layout, RowWriter};
+use super::{BUFFER, Format, Kept, Layout, RECORD, RowWriter};
 use crate::marks::{Look, show_text};
 
 /// Columns aligned with blanks.
@@ -39,7 +39,7 @@ struct Aligned<W> {
     plain: Vec<u8>,
 }
 
-impl<W: Write> RowWriter for Aligned<W> {
+impl<W: Write + Send> RowWriter for Aligned<W> {
     fn columns(&mut self, columns: &[Column]) -> io::Result<()> {
         self.kept.columns(columns);
         self.widths = vec![0; columns.len()];
@@ -76,6 +76,20 @@ impl<W: Write> RowWriter for Aligned<W> {
             false => *width,
         };
         let widths: Vec<usize> = labels.iter().zip(&self.widths).map(widest).collect();
+        let whole = widths.iter().sum::<usize>() + widths.len().saturating_sub(1) * 2;
+        if self.layout.fits.is_some_and(|fits| whole > fits) && !rows.is_empty() {
+            let layout = Layout {
+                format: &RECORD,
+                fits: None,
+                ..self.layout.clone()
+            };
+            let mut records = super::writer(layout, &mut self.out);
+            records.columns(rows.columns())?;
+            for at in 0..rows.batches() {
+                records.rows(&rows.batch(at)?.1)?;
+            }
+            return records.finish();
+        }
         let gap = if self.layout.lines { " ┆ " } else { "  " };
         let (mut line, mut out) = (String::new(), Vec::new());
         let put = |line: &mut String, column: usize, text: &str, width: usize, right: bool| {

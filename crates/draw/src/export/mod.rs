@@ -184,6 +184,8 @@ pub struct Layout {
     pub declared: bool,
     /// Whether the table is made too.
     pub create: bool,
+    /// The width of the terminal that the aligned text is for: where it is wider, rows are written as records.
+    pub fits: Option<usize>,
 }
 
 impl Layout {
@@ -201,6 +203,7 @@ impl Layout {
             dialect: &SQLITE,
             declared: false,
             create: false,
+            fits: None,
         }
     }
 
@@ -542,6 +545,15 @@ mod tests {
             "{ruled}"
         );
         assert!(lines(&RECORD).starts_with("vessels.name  Grey, \"Heron\"\nquays.name    null\n"));
+        // For a terminal that is too narrow for a table, rows are records.
+        let fits = |columns| {
+            written(Layout {
+                fits: Some(columns),
+                ..Layout::of(&TEXT)
+            })
+        };
+        assert_eq!(fits(20), lines(&RECORD));
+        assert_eq!(fits(200), lines(&TEXT));
         let bare = written(Layout {
             header: false,
             ..Layout::of(&TSV)

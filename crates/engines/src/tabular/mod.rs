@@ -64,6 +64,8 @@ pub struct Tabular {
 #[derive(Default)]
 struct Came {
     outcome: Outcome,
+    /// What was said on the way, all of it with the last result.
+    notes: Vec<String>,
     errors: Vec<Message>,
     /// Whether the server stopped it because it was asked to.
     stopped: bool,
@@ -245,7 +247,7 @@ async fn stream(link: &mut Link, batch: &str, sink: &mut dyn Sink) -> std::io::R
             }
             Token::Error(message) => came.errors.push(message),
             Token::Info(message) if !REPEATED.contains(&message.number) => {
-                let notes = &mut came.outcome.notes;
+                let notes = &mut came.notes;
                 match notes.len() {
                     MOST_NOTICES => {
                         notes.push(format!("These are the first {MOST_NOTICES} messages."))
@@ -258,6 +260,7 @@ async fn stream(link: &mut Link, batch: &str, sink: &mut dyn Sink) -> std::io::R
         }
     }
     link.stopping = false;
+    came.outcome.notes = std::mem::take(&mut came.notes);
     if came.failed.is_none()
         && let Err(error) = gather.hand_over()
     {
