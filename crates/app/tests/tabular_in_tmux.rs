@@ -62,6 +62,12 @@ fn batches_over_the_tabular_data_stream() {
         screen.contains("changed") && screen.lines().any(value)
     });
 
+    // Of a batch that fails nobody claims that nothing happened.
+    t.line("update visits set crew = crew where id = 5; select 1/0 as n;");
+    t.until("Divide by zero");
+    t.until("What else stands in it may have run");
+    t.keys(&["C-c"]);
+
     t.line("/writes none");
     t.until("refuses");
     t.line("if 1 = 1 delete from dues where id = 1;");

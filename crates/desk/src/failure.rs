@@ -262,6 +262,9 @@ pub fn nowhere() -> Failure {
     plain("No source is open. F9 shows sources; /open NAME or ADDRESS opens one.")
 }
 
+/// What is said where a part of what failed or was stopped may have been done.
+pub const HALF_DONE: &str = "What else stands in it may have run, and what it changed then stays: look before you run it again.";
+
 fn changed(in_transaction: bool, ran_before: usize) -> String {
     let mut words = match ran_before {
         0 => "Nothing was changed.".to_string(),

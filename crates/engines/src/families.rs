@@ -52,7 +52,8 @@ pub static FAMILIES: &[Known] = &[
     Known {
         family: Family::Tabular,
         scheme: "tds",
-        ports: &[1433],
+        // The second is that of the practice server.
+        ports: &[1433, 21_433],
         hello: tabular::hello::hello,
         open: Some(|address, reach, ask| {
             Ok(Box::new(tabular::Tabular::open(address, reach, ask)?))

@@ -2,7 +2,7 @@
 //! statement. Written from the servers' documentation of their statements.
 
 use idle_tide_lang::dialect::{Dialect, FLOW, Family, MARIADB, POSTGRES, SQLITE, TABULAR};
-use idle_tide_lang::statement::{Effect, Summary, Sweep, summary};
+use idle_tide_lang::statement::{Effect, Summary, Sweep, may_be_half_done, summary};
 
 /// A summary in the words of the tables.
 fn in_words(summary: &Summary) -> String {
@@ -109,6 +109,26 @@ fn mariadb() {
 #[test]
 fn batches() {
     check(include_str!("statements/tabular.txt"), &TABULAR);
+}
+
+#[test]
+fn what_may_be_done_in_part_when_it_fails() {
+    for (text, dialect, may) in [
+        ("select 1; select 2", &TABULAR, false),
+        ("update visits set a = 1 where id = 4", &TABULAR, false),
+        (
+            "update visits set a = 1 where id = 4 select 1",
+            &TABULAR,
+            true,
+        ),
+        ("exec harbour.clean", &TABULAR, true),
+        ("call clean()", MARIADB, true),
+        ("update visits set a = 1", MARIADB, false),
+        ("call clean()", &POSTGRES, true),
+        ("insert into visits values (1)", &POSTGRES, false),
+    ] {
+        assert_eq!(may_be_half_done(text, dialect), may, "{text}");
+    }
 }
 
 #[test]

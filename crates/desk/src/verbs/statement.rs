@@ -10,13 +10,14 @@ use idle_tide_core::{Column, Document, Figures, RowBatch, column_labels};
 use idle_tide_engines::address::without_password;
 use idle_tide_engines::{Access, Connection, Earlier, EngineError, Fault, Outcome, Sink, Source};
 use idle_tide_lang::Dialect;
+use idle_tide_lang::correct::Complaint;
 use idle_tide_lang::dialect::Family;
 use idle_tide_lang::parameter::{
     Parameter, fill, fill_variables, is_of_users, parameters, typed_literal,
 };
 use idle_tide_lang::remark::remarks;
 use idle_tide_lang::secret;
-use idle_tide_lang::statement::{Change, Effect, Summary, change, summary};
+use idle_tide_lang::statement::{Change, Effect, Summary, change, may_be_half_done, summary};
 use parking_lot::RwLock;
 use secrecy::{ExposeSecret, SecretString};
 
@@ -711,7 +712,17 @@ impl Statement for Run {
                 Some(sheet) => Content::Rows(sheet),
                 None => {
                     let mut page = Page::new();
-                    page.say(Tone::Heading, "It was stopped. Nothing was changed.");
+                    let half = may_be_half_done(&self.text, turn.session.dialect);
+                    page.say(
+                        Tone::Heading,
+                        match half {
+                            false => "It was stopped. Nothing was changed.",
+                            true => "It was stopped.",
+                        },
+                    );
+                    if half {
+                        page.say(Tone::Care, failure::HALF_DONE);
+                    }
                     Content::Page(page)
                 }
             });
@@ -851,6 +862,17 @@ fn failure_in(turn: &mut Turn<'_>, text: &str, error: &EngineError, before: bool
         session.bearings.transaction.is_some(),
         turn.waiting.before,
     );
+    // What is not understood does not begin.
+    let understood = !matches!(
+        error.complaint,
+        Complaint::Syntax(_) | Complaint::Incomplete | Complaint::BadToken(_)
+    );
+    if understood && may_be_half_done(text, session.dialect) {
+        failure.changed = failure::HALF_DONE.into();
+        if session.bearings.transaction.is_some() {
+            failure.changed.push_str(" The transaction is still open.");
+        }
+    }
     if before && session.bearings.transaction.is_none() && !session.lost {
         failure.changed =
             "The transaction is gone with it: the server took back what it had changed.".into();

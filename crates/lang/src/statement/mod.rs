@@ -236,6 +236,20 @@ pub fn summary(text: &str, dialect: &Dialect) -> Summary {
     }
 }
 
+/// Whether a part of it may have been done and kept when it fails or is stopped, where no transaction is open: it holds
+/// several statements, or runs what its words do not tell.
+pub fn may_be_half_done(text: &str, dialect: &Dialect) -> bool {
+    let about = summary(text, dialect);
+    match dialect.family {
+        _ if about.effect == Effect::Read => false,
+        Family::Tabular => about.effect == Effect::Unknown || batch::count(text, dialect) > 1,
+        Family::Mariadb => about.effect == Effect::Unknown,
+        // A procedure may keep what it did on its way.
+        Family::Postgres => about.verb == "call" || about.verb == "do",
+        Family::Sqlite | Family::Documents => false,
+    }
+}
+
 /// The names that stand before an opening bracket, lower case: every function that is called, and perhaps others.
 pub fn called(text: &str, dialect: &Dialect) -> Vec<String> {
     let list = significant(&tokens(text, dialect));
