@@ -22,6 +22,17 @@ pub(crate) struct Column {
     more: Vec<String>,
 }
 
+impl Column {
+    /// How the embedded database is to compare its values.
+    fn collation(&self) -> &'static str {
+        match () {
+            () if self.declared.exact => " collate numbers",
+            () if self.declared.stored.contains("char") => " collate nocase",
+            () => "",
+        }
+    }
+}
+
 /// What an index is for.
 #[derive(Clone, Copy)]
 enum Kind<'a> {
@@ -284,11 +295,7 @@ impl Session {
                 words = format!("{} integer primary key autoincrement", one(&column.name));
                 counted = true;
             } else {
-                if column.declared.exact {
-                    words.push_str(" collate numbers");
-                } else if column.declared.stored.contains("char") {
-                    words.push_str(" collate nocase");
-                }
+                words.push_str(column.collation());
                 if !column.nullable {
                     words.push_str(" not null");
                 }
@@ -627,9 +634,7 @@ impl Session {
                 AlterTableOperation::AddColumn { column_def, .. } => {
                     let column = self.column(column_def)?;
                     let mut words = format!("{} {}", one(&column.name), column.declared.stored);
-                    if column.declared.exact {
-                        words.push_str(" collate numbers");
-                    }
+                    words.push_str(column.collation());
                     if !column.nullable {
                         words.push_str(" not null");
                     }

@@ -8,7 +8,7 @@ use sqlparser::ast::{
     LimitClause, ObjectName, ObjectNamePart, Offset, OffsetRows, Query, SetExpr, TableAlias,
     TableFactor, TopQuantity, Value, ValueWithSpan, VisitorMut,
 };
-use sqlparser::dialect::SQLiteDialect;
+use sqlparser::dialect::{MsSqlDialect, SQLiteDialect};
 use sqlparser::parser::Parser;
 
 use crate::schema::declared;
@@ -313,6 +313,24 @@ impl VisitorMut for Translate<'_> {
                         columns: Vec::new(),
                         at: None,
                     });
+                }
+                ControlFlow::Continue(())
+            }
+            TableFactor::Derived {
+                subquery,
+                alias: Some(alias),
+                ..
+            } if !alias.columns.is_empty() => {
+                // The embedded database names columns only in common tables.
+                let columns: Vec<String> = alias.columns.drain(..).map(|c| c.to_string()).collect();
+                let text = format!(
+                    "with t_named ({}) as ({subquery}) select * from t_named",
+                    columns.join(", ")
+                );
+                let parsed = Parser::new(&MsSqlDialect {}).try_with_sql(&text);
+                match parsed.and_then(|mut parser| parser.parse_query()) {
+                    Ok(query) => **subquery = *query,
+                    Err(error) => return self.fail(error.to_string()),
                 }
                 ControlFlow::Continue(())
             }

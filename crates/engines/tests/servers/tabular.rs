@@ -488,6 +488,202 @@ fn a_lock_that_others_hold_is_said() {
     run(&mut *b, "insert into berths values (2)").expect("free");
 }
 
+/// What the stand-in makes of a batch: the last value of its last result, or the number of its error.
+const LANGUAGE: &[(&str, &str)] = &[
+    ("select 7 / 2", "3"),
+    ("select 7 / 2.0", "3.5"),
+    ("select 1 / 0", "8134"),
+    ("select 'a' + N'b'", "ab"),
+    ("select 'a' + null", "null"),
+    ("select 'a' + 1", "245"),
+    ("select 2147483647 + 1", "2147483648"),
+    ("select cast(3000000000 as int)", "8115"),
+    ("select cast('12' as int) + 1", "13"),
+    ("select cast(1.005 as decimal(9,2))", "1.01"),
+    ("select convert(nvarchar(3), N'abcdef')", "abc"),
+    ("select try_cast('7' as int)", "7"),
+    ("select isnull(null, 4)", "4"),
+    ("select coalesce(null, null, 5)", "5"),
+    ("select iif(1 = 2, 'a', 'b')", "b"),
+    ("select case when 1 = 1 then N'yes' else N'no' end", "yes"),
+    ("select len('ab  ')", "2"),
+    ("select left('haven', 2) + right('haven', 2)", "haen"),
+    ("select substring('haven', 2, 3)", "ave"),
+    ("select charindex('v', 'haven')", "3"),
+    ("select replicate('ab', 3) + reverse('cd')", "abababdc"),
+    ("select upper(quotename('a]b'))", "[A]]B]"),
+    ("select datediff(day, '2026-01-30', '2026-02-02')", "3"),
+    ("select datediff(month, '2026-01-31', '2026-02-01')", "1"),
+    (
+        "select cast(dateadd(month, 1, '2026-01-31') as date)",
+        "2026-02-28",
+    ),
+    (
+        "select year('2026-03-04') + month('2026-03-04') + day('2026-03-04')",
+        "2033",
+    ),
+    ("select datename(weekday, '2026-11-28')", "Saturday"),
+    ("select datepart(hour, '2026-03-04 05:06:07')", "5"),
+    ("select cast('nothing' as date)", "241"),
+    (
+        "select count(*) from (select 1 as n union all select 2 union select 2) u",
+        "2",
+    ),
+    (
+        "select top 1 n from (values (3), (1), (2)) v (n) order by n desc",
+        "3",
+    ),
+    (
+        "select n from (select 1 as n union all select 2 union all select 3) u order by n offset 1 rows fetch next 1 rows only",
+        "2",
+    ),
+    (
+        "with a as (select 1 as n union all select n + 1 from a where n < 5) select sum(n) from a",
+        "15",
+    ),
+    (
+        "select string_agg(n, ',') from (select 'a' as n union all select 'b') u",
+        "a,b",
+    ),
+    ("declare @a int = 2, @b int = 3; select @a * @b", "6"),
+    (
+        "declare @a int; set @a = 4; set @a = @a + 1; select @a",
+        "5",
+    ),
+    ("declare @a nvarchar(3) = N'abcdef'; select @a", "abc"),
+    ("select @gone", "137"),
+    (
+        "declare @n int = 0; while @n < 3 begin set @n = @n + 1; end; select @n",
+        "3",
+    ),
+    ("if 1 = 2 select 'a' else select 'b'", "b"),
+    (
+        "if exists (select * from sys.tables where name = 'berths') begin select 'there'; end",
+        "there",
+    ),
+    ("select @@trancount", "0"),
+    (
+        "begin tran; begin tran; commit; declare @n int = @@trancount; rollback; select @n",
+        "1",
+    ),
+    ("commit", "3902"),
+    ("rollback", "3903"),
+    (
+        "update berths set depth = 9 where id = 1; select @@rowcount",
+        "1",
+    ),
+    (
+        "insert into berths (code, depth) output inserted.id values (N'Z', 1)",
+        "4",
+    ),
+    ("delete from berths output deleted.code where id = 4", "Z"),
+    (
+        "insert into berths (code) values (N'Y'); select cast(scope_identity() as int)",
+        "5",
+    ),
+    ("delete from berths where id = 5; select @@rowcount", "1"),
+    ("select b.code from dbo.berths b where b.code = 'a'", "A"),
+    ("select [code] from [dbo].[berths] where [id] = 2", "B"),
+    (
+        "select harbour.dbo.berths.code from harbour.dbo.berths where id = 2",
+        "B",
+    ),
+    ("select sum(depth) from berths", "14.50"),
+    ("select max(depth) from berths", "9.00"),
+    ("select count(*) from berths where depth > 4.5", "1"),
+    ("select code from berths where depth = '9'", "A"),
+    (
+        "select depth from berths order by depth desc offset 0 rows fetch next 1 rows only",
+        "9.00",
+    ),
+    (
+        "select id into #few from berths where id < 3; select count(*) from #few",
+        "2",
+    ),
+    (
+        "create table #own (n int); insert into #own values (1), (2); select sum(n) from #own",
+        "3",
+    ),
+    (
+        "select * into copied from berths; select count(*) from copied",
+        "3",
+    ),
+    ("truncate table copied; select count(*) from copied", "0"),
+    ("drop table copied; select object_id('copied')", "null"),
+    ("create table berths (id int)", "2714"),
+    ("drop table nowhere", "3701"),
+    (
+        "alter table berths add quay nvarchar(5) null; update berths set quay = N'N'; select count(*) from berths where quay = 'n'",
+        "3",
+    ),
+    (
+        "alter table berths drop column quay; select quay from berths",
+        "207",
+    ),
+    ("insert into berths (code) values (N'A')", "2627"),
+    ("insert into berths (code) values (null)", "515"),
+    ("insert into berths (code, depth) values (N'D', -1)", "547"),
+    ("insert into ships values (1, 77)", "547"),
+    (
+        "create procedure deepest @least decimal(6,2), @and int = 1 as begin select max(depth) from berths where depth > @least; return @and; end",
+        "",
+    ),
+    ("exec deepest 1", "9.00"),
+    ("exec deepest @least = 100", "null"),
+    ("exec deepest", "201"),
+    ("exec sp_executesql N'select @n + 1', N'@n int', 41", "42"),
+    ("exec nowhere", "2812"),
+    ("raiserror('too deep: %d of %s', 16, 1, 7, 'N')", "50000"),
+    ("throw 50123, 'so', 1", "50123"),
+    ("use nowhere", "911"),
+    ("use master; select db_name()", "master"),
+    ("use harbour; select db_name()", "harbour"),
+    (
+        "merge into berths b using ships s on s.id = b.id when matched then delete;",
+        "40000",
+    ),
+    ("select 1 as n; this is not a batch", "102"),
+];
+
+#[test]
+fn the_stand_in_speaks_the_language_it_says_it_speaks() {
+    let standin = Standin::start(&options()).unwrap();
+    let mut c = connect(&standin);
+    run(
+        &mut *c,
+        "create table berths (id int identity primary key, code nvarchar(5) not null unique, depth decimal(6,2) null check (depth > 0));
+         create table ships (id int primary key, berth int references berths (id));
+         insert into berths (code, depth) values (N'A', 2), (N'B', '4.5'), (N'C', 1)",
+    )
+    .expect("made");
+    let mut wrong = Vec::new();
+    for (batch, expected) in LANGUAGE {
+        let found = match run(&mut *c, batch) {
+            Ok((_, keep)) => keep
+                .rows
+                .last()
+                .and_then(|rows| rows.last())
+                .and_then(|row| row.last())
+                .map_or(String::new(), |value| match value {
+                    Value::Null => "null".into(),
+                    value => value.as_ref().plain(),
+                }),
+            Err(error) => error.code.split(',').next().unwrap_or_default().to_string(),
+        };
+        if found != *expected {
+            wrong.push(format!(
+                "{batch}\n    expected {expected}\n    found    {found}"
+            ));
+        }
+    }
+    assert!(
+        wrong.is_empty(),
+        "{} wrong:\n{}",
+        wrong.len(),
+        wrong.join("\n")
+    );
+}
+
 /// A server that takes the login and answers the first question with these bytes; then it ends the connection.
 fn answering(answer: Vec<u8>) -> u16 {
     let listener = TcpListener::bind("127.0.0.1:0").expect("a port");

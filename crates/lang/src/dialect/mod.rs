@@ -248,6 +248,14 @@ mod tests {
             mariadb(true, "NO_BACKSLASH_ESCAPES").quote_text("\\"),
             "'\\'"
         );
+        assert_eq!(TABULAR.quote_name("plan"), "\"plan\"");
+        assert_eq!(TABULAR.quote_path("yard.piers"), "yard.piers");
+        assert_eq!(TABULAR.begin(), "begin transaction");
+        assert_eq!(
+            TABULAR.limit(5, true),
+            " offset 0 rows fetch next 5 rows only"
+        );
+        assert_eq!(POSTGRES.limit(5, true), " limit 5");
         assert_eq!(SQLITE.quote_name("visits"), "visits");
         assert_eq!(SQLITE.quote_name("order"), "\"order\"");
         assert_eq!(SQLITE.quote_name("say \"so\""), "\"say \"\"so\"\"\"");

@@ -3,57 +3,11 @@
 
 use super::sql::{Reader, word_of};
 use super::{Effect, Summary};
-use crate::dialect::Dialect;
+use crate::dialect::{Dialect, TABULAR};
 use crate::token::{Token, TokenKind, significant, tokens};
 
-/// Words that begin a statement wherever they stand outside of brackets.
-const ALWAYS: &[&str] = &[
-    "alter",
-    "backup",
-    "begin",
-    "bulk",
-    "checkpoint",
-    "close",
-    "commit",
-    "create",
-    "dbcc",
-    "deallocate",
-    "declare",
-    "deny",
-    "drop",
-    "else",
-    "end",
-    "exec",
-    "execute",
-    "goto",
-    "grant",
-    "if",
-    "insert",
-    "kill",
-    "merge",
-    "print",
-    "raiserror",
-    "reconfigure",
-    "restore",
-    "return",
-    "revert",
-    "revoke",
-    "rollback",
-    "save",
-    "select",
-    "set",
-    "shutdown",
-    "throw",
-    "truncate",
-    "update",
-    "delete",
-    "use",
-    "waitfor",
-    "while",
-    "with",
-    "fetch",
-    "open",
-];
+/// Words that begin a statement besides those of the dialect, or end one.
+const AROUND: &[&str] = &["else", "end"];
 
 /// How much a statement may do, the most last.
 fn weight(effect: Effect) -> u8 {
@@ -69,7 +23,7 @@ fn weight(effect: Effect) -> u8 {
 
 /// Whether `word`, the token at `at` of a statement that begins with `verb`, begins another one.
 fn begins(text: &str, list: &[Token], start: usize, at: usize, word: &str) -> bool {
-    if !ALWAYS.contains(&word) {
+    if TABULAR.starts.binary_search(&word).is_err() && !AROUND.contains(&word) {
         return false;
     }
     let before = word_of(text, list.get(at - 1));
