@@ -348,7 +348,9 @@ fn head_section(page: &mut Page, object: &Object, catalog: &Catalog) {
         page.say(Tone::Plain, line);
     }
     if let Some(broken) = &object.broken {
-        let words = if object.has_rows() {
+        let words = if object.has_rows() && !object.fields.is_empty() {
+            format!("It cannot be opened: {}.", broken.trim_end_matches('.'))
+        } else if object.has_rows() {
             format!("Its columns cannot be read: {broken}.")
         } else {
             format!("Not everything can be shown: {broken}.")

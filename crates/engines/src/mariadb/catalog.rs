@@ -4,7 +4,7 @@
 use std::collections::HashMap;
 
 use idle_tide_core::catalog::{
-    Catalog, Check, Database, Field, Identity, Index, Kind, Link, Object,
+    Catalog, Check, Database, Field, Identity, Index, Kind, LIES_ON, Link, Object,
 };
 use idle_tide_lang::choices;
 
@@ -58,6 +58,9 @@ impl Reading {
         if kind == Kind::View {
             // The server says here what is wrong with a view.
             object.broken = comment.filter(|c| c.contains("invalid"));
+        } else if kind == Kind::Table && object.rows.is_none() && row[7].is_some() {
+            // And why a table, or the one on another server that it stands for, cannot be opened.
+            object.broken = comment;
         } else {
             object.comment = comment;
         }
@@ -306,27 +309,46 @@ pub(super) fn measure(of: &mut Mariadb, catalog: &mut Catalog) {
 /// Reads what tables are made of: columns, indexes, links, checks, partitions, triggers.
 fn read_tables(of: &mut Mariadb, reading: &mut Reading) -> Result<(), EngineError> {
     let expressions = if of.is_mysql { "expression" } else { "null" };
-    let rows = of.ask(
-        "select table_name, column_name, column_type, is_nullable, column_default, extra, column_comment, generation_expression, collation_name \
-         from information_schema.columns where table_schema = database() order by table_name, ordinal_position",
-    )?;
+    let only =
+        |only: Option<&str>| only.map_or(String::new(), |name| format!("and table_name = {name}"));
+    let rows = ask_about_tables(of, reading, &|one| {
+        format!(
+            "select table_name, column_name, column_type, is_nullable, column_default, extra, column_comment, generation_expression, collation_name \
+             from information_schema.columns where table_schema = database() {} order by table_name, ordinal_position",
+            only(one)
+        )
+    })?;
     for row in rows {
         reading.column(&row);
     }
-    let rows = of.ask(&format!(
-        "select table_name, index_name, non_unique, column_name, index_type, {expressions} from information_schema.statistics \
-         where table_schema = database() order by table_name, index_name <> 'PRIMARY', index_name, seq_in_index"
-    ))?;
+    let rows = ask_about_tables(of, reading, &|one| {
+        format!(
+            "select table_name, index_name, non_unique, column_name, index_type, {expressions} from information_schema.statistics \
+             where table_schema = database() {} order by table_name, index_name <> 'PRIMARY', index_name, seq_in_index",
+            only(one)
+        )
+    })?;
     for row in rows {
         reading.index(&row);
     }
-    let rows = of.ask(
-        "select k.table_name, k.constraint_name, k.column_name, k.referenced_table_name, k.referenced_column_name, lower(r.delete_rule), lower(r.update_rule), k.referenced_table_schema \
-         from information_schema.key_column_usage k join information_schema.referential_constraints r \
-           on r.constraint_schema = k.constraint_schema and r.constraint_name = k.constraint_name and r.table_name = k.table_name \
-         where k.table_schema = database() and k.referenced_table_name is not null \
-         order by k.table_name, k.constraint_name, k.ordinal_position",
-    )?;
+    let rows = ask_about_tables(of, reading, &|only| {
+        // Only a question for a single table by its name opens no other one; the limit keeps the two apart.
+        let of_table = |view: &str, schema: &str| match only {
+            Some(name) => format!(
+                "(select * from information_schema.{view} where {schema} = database() and table_name = {name} limit 1000000)"
+            ),
+            None => format!("information_schema.{view}"),
+        };
+        format!(
+            "select k.table_name, k.constraint_name, k.column_name, k.referenced_table_name, k.referenced_column_name, lower(r.delete_rule), lower(r.update_rule), k.referenced_table_schema \
+             from {} k join {} r \
+               on r.constraint_schema = k.constraint_schema and r.constraint_name = k.constraint_name and r.table_name = k.table_name \
+             where k.table_schema = database() and k.referenced_table_name is not null \
+             order by k.table_name, k.constraint_name, k.ordinal_position",
+            of_table("key_column_usage", "table_schema"),
+            of_table("referential_constraints", "constraint_schema")
+        )
+    })?;
     for row in rows {
         reading.link(&row);
     }
@@ -340,16 +362,20 @@ fn read_tables(of: &mut Mariadb, reading: &mut Reading) -> Result<(), EngineErro
     for row in of.ask(checks).unwrap_or_default() {
         reading.check(&row);
     }
-    let rows = of.ask(
-        "select table_name, lower(partition_method), partition_expression, group_concat(partition_name order by partition_ordinal_position separator ', ') \
-         from information_schema.partitions where table_schema = database() and partition_name is not null group by 1, 2, 3",
-    )?;
+    let rows = ask_about_tables(of, reading, &|one| {
+        format!(
+            "select table_name, lower(partition_method), partition_expression, group_concat(partition_name order by partition_ordinal_position separator ', ') \
+             from information_schema.partitions where table_schema = database() {} and partition_name is not null group by 1, 2, 3",
+            only(one)
+        )
+    })?;
     for row in rows {
         if let Some(object) = reading.of(&row[0]) {
             object.partition_by = Some(format!("{} ({})", text(&row[1]), text(&row[2])));
             object.facts.push(("partitions".into(), text(&row[3])));
         }
     }
+    read_places(of, reading);
     let rows = of.ask(
         "select trigger_schema, trigger_name, event_object_table, lower(action_timing), lower(event_manipulation), definer \
          from information_schema.triggers where trigger_schema = database() order by event_object_table, action_order",
@@ -363,6 +389,79 @@ fn read_tables(of: &mut Mariadb, reading: &mut Reading) -> Result<(), EngineErro
         reading.objects.push(trigger);
     }
     Ok(())
+}
+
+/// Whether its rows may lie on another server.
+fn stands_for_another(object: &Object) -> bool {
+    const ENGINES: [&str; 3] = ["SPIDER", "FEDERATED", "CONNECT"];
+    let engine = object.facts.iter().find(|(name, _)| name == "engine");
+    engine.is_some_and(|(_, engine)| ENGINES.contains(&engine.to_uppercase().as_str()))
+}
+
+/// Asks a question about all tables. One that stands for another server's and cannot be opened fails it for all: then each
+/// is asked about alone.
+fn ask_about_tables(
+    of: &mut Mariadb,
+    reading: &mut Reading,
+    question: &dyn Fn(Option<&str>) -> String,
+) -> Result<Answer, EngineError> {
+    let error = match of.ask(&question(None)) {
+        Ok(rows) => return Ok(rows),
+        Err(error) => error,
+    };
+    if of.is_gone() || !reading.objects.iter().any(stands_for_another) {
+        return Err(error);
+    }
+    let mut rows = Answer::new();
+    for object in reading
+        .objects
+        .iter_mut()
+        .filter(|object| object.kind == Kind::Table)
+    {
+        match of.ask(&question(Some(&of.dialect.quote_text(&object.name)))) {
+            Ok(some) => rows.extend(some),
+            Err(error) if stands_for_another(object) => {
+                object.broken.get_or_insert(error.message);
+            }
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(rows)
+}
+
+/// Where the parts of tables lie that this server only stands for (the storage engine Spider). Its tables of these may
+/// not be there for everybody.
+fn read_places(of: &mut Mariadb, reading: &mut Reading) {
+    if !reading.objects.iter().any(stands_for_another) {
+        return;
+    }
+    let rows = of.ask(
+        "select t.table_name, t.server, coalesce(t.host, s.host), coalesce(t.port, s.port), coalesce(t.tgt_db_name, s.db), t.tgt_table_name \
+         from mysql.spider_tables t left join mysql.servers s on s.server_name = t.server where t.db_name = database() order by t.table_name, t.link_id",
+    );
+    for row in rows.unwrap_or_default() {
+        let name = text(&row[0]);
+        let (table, part) = name
+            .split_once("#P#")
+            .map_or((name.as_str(), None), |(table, part)| (table, Some(part)));
+        let Some(object) = reading.of(&Some(table.to_string())) else {
+            continue;
+        };
+        let mut place = format!(
+            "{} ({} {} {})",
+            text(&row[1]),
+            text(&row[2]),
+            text(&row[3]),
+            text(&row[4])
+        );
+        if let Some(theirs) = &row[5] {
+            place.push_str(&format!(", table {theirs}"));
+        }
+        object.facts.push(match part {
+            Some(part) => (format!("part {part}"), format!("{LIES_ON} {place}")),
+            None => (LIES_ON.into(), place),
+        });
+    }
 }
 
 /// Reads routines and events.

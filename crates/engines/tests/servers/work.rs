@@ -1154,6 +1154,104 @@ fn a_table_may_lie_on_several_servers() {
     assert_eq!(one(&mut *c, "select count(*) from visits_1"), "1000");
 }
 
+/// A table of MariaDB whose parts lie on other servers; one that cannot be opened keeps nobody from the others.
+#[test]
+fn a_table_over_several_servers_of_mariadb() {
+    let port = |name: &str| crate::place::place(&format!("HAVEN_{name}_PORT"));
+    let (there, nobody) = (port("MARIADB_B"), free_port());
+    let mut c = own("mariadb", "spread");
+    let mut b = own("mariadb-b", "spread");
+    for sql in [
+        "create table visits_north (id int primary key, crew int)",
+        "create table visits_east (id int primary key, crew int)",
+        "insert into visits_north values (1, 3), (2, 4)",
+        "insert into visits_east values (201, 5)",
+    ] {
+        run(&mut *b, sql).unwrap_or_else(|error| panic!("{sql}: {error}"));
+    }
+    let server = |name: &str, port: &str| {
+        format!(
+            "create or replace server {name} foreign data wrapper mysql options (host '127.0.0.1', port {port}, user 'haven', password 'the owner''s secret', database 'spread')"
+        )
+    };
+    let over = |table: &str, east: &str| {
+        format!(
+            "create table {table} (id int primary key, crew int) engine = spider comment = 'wrapper \"mysql\"' partition by range (id) \
+             (partition north values less than (100) comment = 'srv \"north\", table \"visits_north\"', partition east values less than (maxvalue) comment = 'srv \"{east}\", table \"visits_east\"')"
+        )
+    };
+    for sql in [
+        "install soname 'ha_spider'".to_string(),
+        "create table owners (id int primary key)".into(),
+        "create table dues (id int primary key, owner int, constraint of_owner foreign key (owner) references owners (id))".into(),
+        server("north", &there),
+        server("gone", &nobody.to_string()),
+        server("self", &port("MARIADB")),
+        over("visits", "north"),
+    ] {
+        run(&mut *c, &sql).unwrap_or_else(|error| panic!("{sql}: {error}"));
+    }
+    assert_eq!(one(&mut *c, "select sum(crew) from visits"), "12");
+    let catalog = c.describe().catalog(1, &mut |_| {}).expect("read");
+    let visits = catalog.table("visits").expect("there");
+    let lies = |part: &str| {
+        visits
+            .facts
+            .iter()
+            .find(|(name, _)| name == part)
+            .map(|(_, place)| place.as_str())
+    };
+    let place = |table: &str| format!("lies on north (127.0.0.1 {there} spread), table {table}");
+    assert_eq!(lies("part north"), Some(place("visits_north").as_str()));
+    assert_eq!(lies("part east"), Some(place("visits_east").as_str()));
+
+    run(&mut *c, &over("lost", "gone")).expect("made");
+    // One that stands for a table of its own server cannot be opened at all, and fails questions about all tables.
+    run(
+        &mut *c,
+        "create table visits_east (id int primary key, crew int)",
+    )
+    .expect("made");
+    run(&mut *c, &over("mirrored", "self")).expect("made");
+    let error = run(&mut *c, "select count(*) from lost")
+        .err()
+        .expect("lost");
+    assert_ne!(error.fault, Fault::Lost, "{error:?}");
+    assert!(
+        error.message.contains("gone") || error.message.contains("127.0.0.1"),
+        "{error:?}"
+    );
+    // A session that begins now reads the catalog, also the second time: the lost table is named as such, and the rest is whole.
+    drop(c);
+    let until = std::time::Instant::now() + Duration::from_secs(3);
+    let mut c = loop {
+        let mut c = crate::place::connect("mariadb", "spread");
+        c.describe().catalog(1, &mut |_| {}).expect("read");
+        let all = run(
+            &mut *c,
+            "select index_name from information_schema.statistics where table_schema = 'spread'",
+        );
+        // The server remembers for a while that the table could be opened.
+        if all.is_err() || std::time::Instant::now() > until {
+            break c;
+        }
+        std::thread::sleep(Duration::from_millis(200));
+    };
+    let catalog = c.describe().catalog(1, &mut |_| {}).expect("read");
+    let lost = catalog.table("lost").expect("there");
+    assert_eq!(lost.fields.len(), 2);
+    let part = lost.facts.iter().find(|(name, _)| name == "part east");
+    assert!(
+        part.is_some_and(|(_, place)| place.starts_with("lies on gone")),
+        "{:?}",
+        lost.facts
+    );
+    assert!(catalog.table("mirrored").is_some());
+    let dues = catalog.table("dues").expect("there");
+    assert_eq!(dues.links[0].table, "owners");
+    assert_eq!(one(&mut *c, "select sum(crew) from visits"), "12");
+}
+
 /// Of a statement with several results each is handed over before what fails behind it, and the connection is as it was.
 #[test]
 fn what_fails_between_results_is_told_after_them() {
