@@ -271,6 +271,34 @@ fn documents_over_the_wire() {
 }
 
 #[test]
+fn what_the_practice_server_acknowledged_survives_a_kill() {
+    let dir = tempfile::tempdir().expect("dir");
+    let kept = dir.path().join("kept").display().to_string();
+    let run = |address: &str, statement: &str| {
+        let done = Command::new(env!("CARGO_BIN_EXE_idle-tide"))
+            .args(["run", address, "--format", "jsonl", statement])
+            .env("XDG_STATE_HOME", dir.path())
+            .output()
+            .expect("runs");
+        assert!(
+            done.status.success(),
+            "{}",
+            String::from_utf8_lossy(&done.stderr)
+        );
+        String::from_utf8_lossy(&done.stdout).into_owned()
+    };
+    for round in 1..=3 {
+        let mut server = practice(&["--data", &kept, "--empty"]);
+        run(&server.1, &format!("insert into notes {{ _id: {round} }}"));
+        server.0.kill().expect("killed");
+        server.0.wait().expect("gone");
+    }
+    let server = practice(&["--data", &kept, "--empty"]);
+    let all = run(&server.1, "from notes order by _id");
+    assert_eq!(all, "{\"_id\":1}\n{\"_id\":2}\n{\"_id\":3}\n");
+}
+
+#[test]
 fn what_the_practice_server_keeps_is_whole_after_its_end() {
     let dir = tempfile::tempdir().expect("dir");
     let folder = dir.path().join("kept");

@@ -53,6 +53,7 @@ impl Failed {
             40 => "ConflictingUpdateOperators",
             43 => "CursorNotFound",
             48 => "NamespaceExists",
+            14_031 => "OutOfDiskSpace",
             59 => "CommandNotFound",
             66 => "ImmutableField",
             67 => "CannotCreateIndex",

@@ -471,6 +471,11 @@ impl Store {
         was
     }
 
+    /// Whether it is kept in a folder.
+    pub fn keeps(&self) -> bool {
+        self.folder.is_some()
+    }
+
     /// Writes what changed since the last time; each file whole or not at all.
     ///
     /// # Errors

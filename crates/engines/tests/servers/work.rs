@@ -1161,9 +1161,12 @@ fn a_table_over_several_servers_of_mariadb() {
     if std::env::var("HAVEN_ROOT").is_ok_and(|root| !root.is_empty()) {
         return;
     }
+    let _second = crate::place::SECOND
+        .lock()
+        .unwrap_or_else(std::sync::PoisonError::into_inner);
     let port = |name: &str| crate::place::place(&format!("HAVEN_{name}_PORT"));
     let (there, nobody) = (port("MARIADB_B"), free_port());
-    let mut c = own("mariadb", "spread");
+    let mut c = own("mariadb-c", "spread");
     let mut b = own("mariadb-b", "spread");
     for sql in [
         "create table visits_north (id int primary key, crew int)",
@@ -1190,7 +1193,7 @@ fn a_table_over_several_servers_of_mariadb() {
         "create table dues (id int primary key, owner int, constraint of_owner foreign key (owner) references owners (id))".into(),
         server("north", &there),
         server("gone", &nobody.to_string()),
-        server("self", &port("MARIADB")),
+        server("self", &port("MARIADB_C")),
         over("visits", "north"),
     ] {
         run(&mut *c, &sql).unwrap_or_else(|error| panic!("{sql}: {error}"));
@@ -1229,7 +1232,7 @@ fn a_table_over_several_servers_of_mariadb() {
     drop(c);
     let until = std::time::Instant::now() + Duration::from_secs(3);
     let mut c = loop {
-        let mut c = crate::place::connect("mariadb", "spread");
+        let mut c = crate::place::connect("mariadb-c", "spread");
         c.describe().catalog(1, &mut |_| {}).expect("read");
         let all = run(
             &mut *c,
@@ -1251,6 +1254,18 @@ fn a_table_over_several_servers_of_mariadb() {
         lost.facts
     );
     assert!(catalog.table("mirrored").is_some());
+    // Nor does it keep somebody from another database.
+    let mut beside = own("mariadb-c", "beside");
+    run(
+        &mut *beside,
+        "create table quays (code varchar(10) primary key)",
+    )
+    .expect("made");
+    let other = beside.describe().catalog(1, &mut |_| {}).expect("read");
+    assert_eq!(
+        other.table("quays").map(|quays| quays.indexes.len()),
+        Some(1)
+    );
     let dues = catalog.table("dues").expect("there");
     assert_eq!(dues.links[0].table, "owners");
     assert_eq!(one(&mut *c, "select sum(crew) from visits"), "12");

@@ -147,6 +147,12 @@ impl Server {
     /// # Errors
     /// If it cannot be written.
     pub fn keep(&self) -> io::Result<()> {
+        let store = self.store.read().unwrap_or_else(PoisonError::into_inner);
+        let keeps = store.keeps();
+        drop(store);
+        if !keeps {
+            return Ok(());
+        }
         self.store
             .write()
             .unwrap_or_else(PoisonError::into_inner)
@@ -317,6 +323,22 @@ static COMMANDS: &[(&str, Handler)] = &[
     ("practiceCut", Connection::practice_cut),
 ];
 
+/// Commands that change nothing, and are asked often.
+const READS: &[&str] = &[
+    "buildInfo",
+    "count",
+    "distinct",
+    "explain",
+    "find",
+    "getParameter",
+    "killCursors",
+    "listCollections",
+    "listDatabases",
+    "listIndexes",
+    "saslStart",
+    "saslContinue",
+];
+
 fn no_such(name: &str) -> Failed {
     Failed::new(59, format!("no such command: '{name}'"))
 }
@@ -382,6 +404,15 @@ impl Connection {
             );
         }
         let done = self.run(&name, database, command, &killed);
+        let done = done.and_then(|reply| {
+            // What is acknowledged survives the end of the process.
+            if !cheap && !READS.contains(&name.as_str()) {
+                self.server.keep().map_err(|error| {
+                    Failed::new(14_031, format!("it could not be written: {error}"))
+                })?;
+            }
+            Ok(reply)
+        });
         if !cheap {
             lock(&self.server.operations).remove(&number);
         }
