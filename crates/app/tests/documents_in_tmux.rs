@@ -4,6 +4,7 @@
 mod terminal;
 
 use std::io::{BufRead, BufReader};
+use std::path::Path;
 use std::process::{Child, Command, Stdio};
 
 use terminal::Tmux;
@@ -270,23 +271,26 @@ fn documents_over_the_wire() {
     use_it(&t);
 }
 
+/// What a statement gives, as JSON lines; with a folder for what the program keeps.
+fn rows_of(state: &Path, address: &str, statement: &str) -> String {
+    let done = Command::new(env!("CARGO_BIN_EXE_idle-tide"))
+        .args(["run", address, "--format", "jsonl", statement])
+        .env("XDG_STATE_HOME", state)
+        .output()
+        .expect("runs");
+    assert!(
+        done.status.success(),
+        "{}",
+        String::from_utf8_lossy(&done.stderr)
+    );
+    String::from_utf8_lossy(&done.stdout).into_owned()
+}
+
 #[test]
 fn what_the_practice_server_acknowledged_survives_a_kill() {
     let dir = tempfile::tempdir().expect("dir");
     let kept = dir.path().join("kept").display().to_string();
-    let run = |address: &str, statement: &str| {
-        let done = Command::new(env!("CARGO_BIN_EXE_idle-tide"))
-            .args(["run", address, "--format", "jsonl", statement])
-            .env("XDG_STATE_HOME", dir.path())
-            .output()
-            .expect("runs");
-        assert!(
-            done.status.success(),
-            "{}",
-            String::from_utf8_lossy(&done.stderr)
-        );
-        String::from_utf8_lossy(&done.stdout).into_owned()
-    };
+    let run = |address: &str, statement: &str| rows_of(dir.path(), address, statement);
     for round in 1..=3 {
         let mut server = practice(&["--data", &kept, "--empty"]);
         run(&server.1, &format!("insert into notes {{ _id: {round} }}"));
@@ -303,19 +307,7 @@ fn what_the_practice_server_keeps_is_whole_after_its_end() {
     let dir = tempfile::tempdir().expect("dir");
     let folder = dir.path().join("kept");
     let kept = folder.display().to_string();
-    let run = |address: &str, statement: &str| {
-        let done = Command::new(env!("CARGO_BIN_EXE_idle-tide"))
-            .args(["run", address, "--format", "jsonl", statement])
-            .env("XDG_STATE_HOME", dir.path())
-            .output()
-            .expect("runs");
-        assert!(
-            done.status.success(),
-            "{}",
-            String::from_utf8_lossy(&done.stderr)
-        );
-        String::from_utf8_lossy(&done.stdout).into_owned()
-    };
+    let run = |address: &str, statement: &str| rows_of(dir.path(), address, statement);
     {
         let server = practice(&["--data", &kept, "--empty"]);
         run(

@@ -9,7 +9,7 @@ use std::collections::{HashMap, HashSet};
 use idle_tide_core::Value;
 use idle_tide_harbour::{Settings, generate};
 use idle_tide_standin::{Options, Standin};
-use terminal::{OWNER, Tmux, load, owner, place};
+use terminal::{OWNER, Tmux, arrive, load, owner, place};
 
 /// How many owners of vessels longer than 12 m have unpaid dues from visits in March at the north quay?
 fn answer() -> usize {
@@ -118,12 +118,7 @@ fn the_question_over_the_tabular_data_stream() {
     let standin = Standin::start(&Options::new("haven", OWNER)).expect("started");
     let address = format!("tds://haven@127.0.0.1:{}/harbour", standin.address.port());
     load(&address);
-    let t = Tmux::open(142, 42);
-    t.line(&format!("{} {address}", env!("CARGO_BIN_EXE_idle-tide")));
-    t.until("Password of haven");
-    t.line(OWNER);
-    t.until("Try ");
-    ask(&t);
+    ask(&arrive(&address));
 }
 
 fn on_server(scheme: &str, port: &str, first: &str) {
@@ -138,12 +133,7 @@ fn on_server(scheme: &str, port: &str, first: &str) {
     );
     let address = format!("{scheme}://haven@127.0.0.1:{port}/question");
     load(&address);
-    let t = Tmux::open(142, 42);
-    t.line(&format!("{} {address}", env!("CARGO_BIN_EXE_idle-tide")));
-    t.until("Password of haven");
-    t.line(OWNER);
-    t.until("Try ");
-    ask(&t);
+    ask(&arrive(&address));
 }
 
 #[test]

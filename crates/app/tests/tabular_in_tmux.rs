@@ -4,17 +4,14 @@
 mod terminal;
 
 use idle_tide_standin::{Options, Standin};
-use terminal::{OWNER, Tmux, load};
+use terminal::{OWNER, arrive, load};
 
 #[test]
 fn batches_over_the_tabular_data_stream() {
     let standin = Standin::start(&Options::new("haven", OWNER)).expect("started");
     let address = format!("tds://haven@127.0.0.1:{}/harbour", standin.address.port());
     load(&address);
-    let t = Tmux::open(142, 42);
-    t.line(&format!("{} {address}", env!("CARGO_BIN_EXE_idle-tide")));
-    t.until("Password of haven");
-    t.line(OWNER);
+    let t = arrive(&address);
     t.until("who may do everything here");
 
     // One batch over several lines: its variable lives to its end, and both results are entries.

@@ -2,7 +2,7 @@
 //! same bytes to both, so that only the reading ends differ.
 
 use std::hint::black_box;
-use std::io::{Read, Write};
+use std::io::Write;
 use std::net::{TcpListener, TcpStream};
 use std::path::Path;
 use std::sync::Arc;
@@ -14,7 +14,7 @@ use idle_tide_draw::Layout;
 use idle_tide_draw::export::CSV;
 use idle_tide_engines::{OpenOptions, Silent, Sink, Source, open};
 use idle_tide_tabular::login::{Encryption, Prelogin, VERSION};
-use idle_tide_tabular::packet::{HEADER, header, kind, packets};
+use idle_tide_tabular::packet::{kind, packets, read_message};
 use idle_tide_tabular::token::{
     DoneOf, put_columns, put_done, put_environment, put_login, put_row,
 };
@@ -100,18 +100,9 @@ fn bearings() -> Vec<u8> {
 }
 
 fn message(stream: &mut TcpStream) -> Option<Vec<u8>> {
-    let mut message = Vec::new();
-    loop {
-        let mut head = [0; HEADER];
-        stream.read_exact(&mut head).ok()?;
-        let head = header(head).ok()?;
-        let mut content = vec![0; head.content];
-        stream.read_exact(&mut content).ok()?;
-        message.extend(content);
-        if head.status & 1 == 1 {
-            return Some(message);
-        }
-    }
+    read_message(stream, 1 << 20)
+        .ok()
+        .map(|(_, message)| message)
 }
 
 fn serve(mut stream: TcpStream, rows: &[u8]) -> Option<()> {

@@ -263,7 +263,14 @@ pub fn nowhere() -> Failure {
 }
 
 /// What is said where a part of what failed or was stopped may have been done.
-pub const HALF_DONE: &str = "What else stands in it may have run, and what it changed then stays: look before you run it again.";
+pub fn half_done(in_transaction: bool) -> &'static str {
+    match in_transaction {
+        true => "What else stands in it may have run. The transaction is still open.",
+        false => {
+            "What else stands in it may have run, and what it changed then stays: look before you run it again."
+        }
+    }
+}
 
 fn changed(in_transaction: bool, ran_before: usize) -> String {
     let mut words = match ran_before {

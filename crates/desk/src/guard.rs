@@ -383,7 +383,7 @@ pub fn question(
 }
 
 /// Whether there is a way back from what takes objects away or empties them.
-fn way_back(sweeps: &[Sweep], dialect: &Dialect, ends: &Ends<'_>) -> Option<&'static str> {
+fn way_back(sweeps: &[Sweep], dialect: &Dialect, ends: &Ends<'_>) -> Option<String> {
     let takes = |sweep: &Sweep| match sweep {
         Sweep::Drop { .. } | Sweep::DropColumn { .. } | Sweep::Part { .. } => true,
         Sweep::DeleteAll { truncates, .. } => truncates.is_some(),
@@ -397,19 +397,14 @@ fn way_back(sweeps: &[Sweep], dialect: &Dialect, ends: &Ends<'_>) -> Option<&'st
         matches!(sweep, Sweep::Drop { kind, .. } if matches!(kind.as_str(), "database" | "tablespace" | "subscription"))
     });
     Some(match (dialect.family, ends.within) {
-        (Family::Postgres | Family::Sqlite | Family::Tabular, _) if outside => {
-            "There is no way back."
+        (Family::Postgres | Family::Sqlite | Family::Tabular, true) if !outside => {
+            "It stands in the open transaction: rollback; takes it back, commit; keeps it.".into()
         }
-        (Family::Postgres | Family::Sqlite | Family::Tabular, true) => {
-            "It stands in the open transaction: rollback; takes it back, commit; keeps it."
-        }
-        (Family::Tabular, false) => {
-            "There is no way back, unless begin transaction; comes first: then rollback; takes it back."
-        }
-        (Family::Postgres | Family::Sqlite, false) => {
-            "There is no way back, unless begin; comes first: then rollback; takes it back."
-        }
-        _ => "There is no way back.",
+        (Family::Postgres | Family::Sqlite | Family::Tabular, false) if !outside => format!(
+            "There is no way back, unless {}; comes first: then rollback; takes it back.",
+            dialect.begin()
+        ),
+        _ => "There is no way back.".into(),
     })
 }
 

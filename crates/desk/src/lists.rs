@@ -4,7 +4,6 @@ use idle_tide_core::{Catalog, Column, Figures, Kind, Object, ResultSet, Value, V
 use idle_tide_draw::picture::{counted, grouped};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::command::fits_pattern;
-use idle_tide_lang::dialect::Family;
 
 use crate::covering::{Covering, WORD, is_secret};
 
@@ -187,9 +186,9 @@ pub fn narrowed(sql: &str, pattern: &str, dialect: &Dialect) -> String {
     if !whole {
         like = format!("%{like}%");
     }
-    // There what is read by another query has no order of its own.
-    let sql = match (dialect.family, sql.rsplit_once(" order by ")) {
-        (Family::Tabular, Some((unordered, _))) => unordered,
+    // What is read by another query has no order of its own, and some servers refuse one.
+    let sql = match sql.rsplit_once(" order by ") {
+        Some((unordered, order)) if !order.contains(')') => unordered,
         _ => sql,
     };
     format!(

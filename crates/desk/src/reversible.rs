@@ -23,11 +23,36 @@ pub(crate) fn run_all(
     Ok(notes)
 }
 
+/// A point within a transaction: what sets it, what goes back to it, what gives it up.
+struct Point {
+    set: &'static str,
+    back: &'static [&'static str],
+    release: &'static [&'static str],
+}
+
+fn point(family: Family) -> Point {
+    match family {
+        // There one lasts until its transaction ends.
+        Family::Tabular => Point {
+            set: "save transaction idle_tide_held",
+            back: &["rollback transaction idle_tide_held"],
+            release: &[],
+        },
+        _ => Point {
+            set: "savepoint idle_tide_held",
+            back: &[
+                "rollback to savepoint idle_tide_held",
+                "release savepoint idle_tide_held",
+            ],
+            release: &["release savepoint idle_tide_held"],
+        },
+    }
+}
+
 /// The statement that begins what can be taken back.
 pub(crate) fn beginning(family: Family, within: bool) -> &'static str {
     match (within, family) {
-        (true, Family::Tabular) => "save transaction idle_tide_held",
-        (true, _) => "savepoint idle_tide_held",
+        (true, family) => point(family).set,
         // A later write could not wait for the lock of somebody else.
         (false, Family::Sqlite) => "begin immediate",
         // Where a block may stand alone, begin opens one.
@@ -52,13 +77,8 @@ pub(crate) fn take_back(
     connection: &mut dyn Connection,
     within: bool,
 ) -> Result<Vec<String>, EngineError> {
-    let tabular = connection.dialect().family == Family::Tabular;
-    let statements: &[&str] = match within {
-        true if tabular => &["rollback transaction idle_tide_held"],
-        true => &[
-            "rollback to savepoint idle_tide_held",
-            "release savepoint idle_tide_held",
-        ],
+    let statements = match within {
+        true => point(connection.dialect().family).back,
         false => &["rollback"],
     };
     run_all(connection, SETTLING, statements)
@@ -69,10 +89,8 @@ pub(crate) fn keep(
     connection: &mut dyn Connection,
     within: bool,
 ) -> Result<Vec<String>, EngineError> {
-    let statements: &[&str] = match within {
-        // It lasts until the transaction ends.
-        true if connection.dialect().family == Family::Tabular => &[],
-        true => &["release savepoint idle_tide_held"],
+    let statements = match within {
+        true => point(connection.dialect().family).release,
         false => &["commit"],
     };
     run_all(connection, SETTLING, statements)

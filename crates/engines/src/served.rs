@@ -159,6 +159,13 @@ pub(crate) fn not_while_refusing(why: &str) -> EngineError {
     }
 }
 
+/// Writes cannot be refused now, because a transaction began before.
+pub(crate) fn may_write_until_its_end() -> EngineError {
+    EngineError::plain(
+        "a transaction is open that may write until its end; commit; or rollback; comes first",
+    )
+}
+
 /// Whether the session may be elsewhere after a statement, or be another one: what reads or writes leaves it where it is,
 /// and so does a plain `begin`.
 pub(crate) fn may_move(statement: &str, about: &Summary) -> bool {

@@ -92,7 +92,7 @@ impl Source {
         }
         if !plain {
             return Err(OpenError::plain(format!(
-                "--host, --port, --user, --database, --via and --through belong to a server: name its family as the source, postgres or mariadb, instead of {text}."
+                "--host, --port, --user, --database, --via and --through belong to a server: name its family as the source, postgres, mariadb or tds, instead of {text}."
             )));
         }
         if text == "demo" {

@@ -3,7 +3,8 @@
 use rusqlite::params;
 use sqlparser::ast::{
     AlterTableOperation, ColumnDef, ColumnOption, CreateIndex, CreateTable, ForeignKeyConstraint,
-    Ident, IndexColumn, ObjectName, ObjectType, OrderBySort, ReferentialAction, TableConstraint,
+    Ident, IndexColumn, ObjectName, ObjectType, OrderBySort, PrimaryKeyConstraint,
+    ReferentialAction, TableConstraint, UniqueConstraint,
 };
 
 use crate::execute::{Failure, Session};
@@ -19,7 +20,6 @@ pub(crate) struct Column {
     pub(crate) nullable: bool,
     identity: bool,
     default: Option<String>,
-    more: Vec<String>,
 }
 
 impl Column {
@@ -150,7 +150,6 @@ impl Session {
             nullable: true,
             identity: false,
             default: None,
-            more: Vec::new(),
         };
         for option in &column.options {
             match &option.option {
@@ -164,11 +163,6 @@ impl Session {
             }
         }
         Ok(made)
-    }
-
-    fn translated(&self, words: &str) -> Result<String, Failure> {
-        let value = self.expression(words)?;
-        Ok(value)
     }
 
     pub(crate) fn create_table(&mut self, table: &CreateTable) -> Done {
@@ -254,7 +248,6 @@ impl Session {
                 nullable: true,
                 identity: false,
                 default: None,
-                more: Vec::new(),
             })
             .collect();
         let temporary = name.starts_with('#');
@@ -300,11 +293,8 @@ impl Session {
                     words.push_str(" not null");
                 }
                 if let Some(default) = &column.default {
-                    words.push_str(&format!(" default ({})", self.translated(default)?));
+                    words.push_str(&format!(" default ({})", self.expression(default)?));
                 }
-            }
-            for more in &column.more {
-                words.push_str(more);
             }
             parts.push(words);
         }
@@ -323,7 +313,7 @@ impl Session {
                     });
                     parts.push(format!(
                         "{name}check ({})",
-                        self.translated(&check.expr.to_string())?
+                        self.expression(&check.expr.to_string())?
                     ));
                 }
                 _ => {}
@@ -489,6 +479,28 @@ impl Session {
         Ok(next)
     }
 
+    fn describe_key(
+        &self,
+        table: i64,
+        schema: i64,
+        name: &str,
+        columns: &[IndexColumn],
+        of: Kind<'_>,
+    ) -> Done {
+        let short = if matches!(of, Kind::Primary) {
+            "PK"
+        } else {
+            "UQ"
+        };
+        let number = self.register(schema, name, table, short)?;
+        let index = self.describe_index(table, name, &names(columns), of)?;
+        self.connection.execute(
+            "insert into \"sys.key_constraints\" values (?1, ?2, ?3, ?4, ?5)",
+            params![number, name, table, short, index],
+        )?;
+        Ok(())
+    }
+
     fn describe_constraint(
         &self,
         table: i64,
@@ -501,24 +513,22 @@ impl Session {
             name.map_or(format!("{short}__{plain}__{at}"), |name| name.value.clone())
         };
         match constraint {
-            TableConstraint::PrimaryKey(key) => {
-                let name = named(key.name.as_ref(), "PK");
-                let number = self.register(schema, &name, table, "PK")?;
-                let index =
-                    self.describe_index(table, &name, &names(&key.columns), Kind::Primary)?;
-                self.connection.execute(
-                    "insert into \"sys.key_constraints\" values (?1, ?2, ?3, 'PK', ?4)",
-                    params![number, name, table, index],
+            TableConstraint::PrimaryKey(PrimaryKeyConstraint { name, columns, .. }) => {
+                self.describe_key(
+                    table,
+                    schema,
+                    &named(name.as_ref(), "PK"),
+                    columns,
+                    Kind::Primary,
                 )?;
             }
-            TableConstraint::Unique(key) => {
-                let name = named(key.name.as_ref(), "UQ");
-                let number = self.register(schema, &name, table, "UQ")?;
-                let index =
-                    self.describe_index(table, &name, &names(&key.columns), Kind::Unique)?;
-                self.connection.execute(
-                    "insert into \"sys.key_constraints\" values (?1, ?2, ?3, 'UQ', ?4)",
-                    params![number, name, table, index],
+            TableConstraint::Unique(UniqueConstraint { name, columns, .. }) => {
+                self.describe_key(
+                    table,
+                    schema,
+                    &named(name.as_ref(), "UQ"),
+                    columns,
+                    Kind::Unique,
                 )?;
             }
             TableConstraint::Check(check) => {
@@ -608,7 +618,7 @@ impl Session {
         let columns = names(&index.columns);
         let filter = index.predicate.as_ref().map(ToString::to_string);
         let where_ = match &filter {
-            Some(filter) => format!(" where {}", self.translated(filter)?),
+            Some(filter) => format!(" where {}", self.expression(filter)?),
             None => String::new(),
         };
         let unique = if index.unique { "unique " } else { "" };
@@ -639,7 +649,7 @@ impl Session {
                         words.push_str(" not null");
                     }
                     if let Some(default) = &column.default {
-                        words.push_str(&format!(" default {}", self.translated(default)?));
+                        words.push_str(&format!(" default {}", self.expression(default)?));
                     }
                     self.connection
                         .execute_batch(&format!("alter table {} add column {words}", one(&full)))?;
@@ -805,7 +815,6 @@ impl Session {
                 nullable: true,
                 identity: false,
                 default: None,
-                more: Vec::new(),
             };
             self.describe_column(number, at as i64 + 1, &column)?;
         }

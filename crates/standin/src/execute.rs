@@ -28,7 +28,7 @@ use crate::link::Link;
 use crate::schema::{Declared, declared};
 use crate::translate::{Translate, one, place};
 
-/// Why a statement failed, as the server says it.
+/// Why a statement failed, as the server says it; of a class up to 10 it is a notice.
 #[derive(Debug, Clone)]
 pub(crate) struct Failure {
     pub(crate) number: i32,
@@ -55,6 +55,19 @@ impl Failure {
     /// What the stand-in does not have.
     pub(crate) fn unknown(what: impl std::fmt::Display) -> Self {
         Self::of(40_000, 16, format!("The stand-in does not know {what}."))
+    }
+
+    /// The message that tells it.
+    pub(crate) fn message(&self, line: u32) -> Message {
+        Message {
+            number: self.number,
+            state: self.state,
+            class: self.class,
+            text: self.text.clone(),
+            server: "brackwater".into(),
+            procedure: String::new(),
+            line,
+        }
     }
 
     /// Whether the rest of the batch does not run either.
@@ -525,11 +538,7 @@ impl Session {
         self.tell_pending(true)?;
         let counted = rows.is_some() && !self.silent;
         self.pending = Some(Done {
-            of: if self.within {
-                DoneOf::Within
-            } else {
-                DoneOf::Statement
-            },
+            of: self.of(),
             status: if counted { Done::COUNT } else { 0 },
             command,
             rows: rows.unwrap_or(0),
@@ -537,26 +546,19 @@ impl Session {
         Ok(())
     }
 
-    pub(crate) fn message(
-        &mut self,
-        number: i32,
-        class: u8,
-        state: u8,
-        text: &str,
-        line: u32,
-    ) -> Result<(), Failure> {
+    /// Whose ends the ends of statements are now.
+    fn of(&self) -> DoneOf {
+        match self.within {
+            true => DoneOf::Within,
+            false => DoneOf::Statement,
+        }
+    }
+
+    /// Says a failure or a notice.
+    pub(crate) fn tell(&mut self, said: &Failure, line: u32) -> Result<(), Failure> {
         self.tell_pending(true)?;
-        let message = Message {
-            number,
-            state,
-            class,
-            text: text.to_string(),
-            server: "brackwater".into(),
-            procedure: String::new(),
-            line,
-        };
         let mut out = Vec::new();
-        put_message(&message, &mut out);
+        put_message(&said.message(line), &mut out);
         self.say(&out)
     }
 
@@ -615,12 +617,7 @@ impl Session {
             }
         };
         if stopped {
-            last = Done {
-                of: DoneOf::Statement,
-                status: Done::ATTENTION,
-                command: 0,
-                rows: 0,
-            };
+            last = Done::bare(DoneOf::Statement, Done::ATTENTION);
         } else if failed {
             last.status |= Done::ERROR;
         }
@@ -638,23 +635,8 @@ impl Session {
             return Err(failure);
         }
         self.error = failure.number;
-        self.message(
-            failure.number,
-            failure.class,
-            failure.state,
-            &failure.text,
-            line,
-        )?;
-        self.pending = Some(Done {
-            of: if self.within {
-                DoneOf::Within
-            } else {
-                DoneOf::Statement
-            },
-            status: Done::ERROR,
-            command: 0,
-            rows: 0,
-        });
+        self.tell(&failure, line)?;
+        self.pending = Some(Done::bare(self.of(), Done::ERROR));
         if self.all_or_nothing && self.depth > 0 {
             self.roll_back()?;
         }
@@ -1193,7 +1175,7 @@ impl Session {
             Statement::Rollback { .. } => self.roll_back()?,
             Statement::Print(print) => {
                 let words = self.plain(&print.message)?;
-                self.message(0, 0, 1, &words, 1)?;
+                self.tell(&Failure::of(0, 0, words), 1)?;
             }
             Statement::RaisError {
                 message,
@@ -1211,18 +1193,15 @@ impl Session {
                 }
                 let class: u8 = self.plain(&severity)?.parse().unwrap_or(16);
                 let state: u8 = self.plain(&state)?.parse().unwrap_or(1);
+                let said = Failure {
+                    state,
+                    ..Failure::of(50_000, class, words)
+                };
+                self.tell(&said, 1)?;
                 if class > 10 {
                     // The batch goes on after it.
                     self.error = 50_000;
-                    self.message(50_000, class, state, &words, 1)?;
-                    self.pending = Some(Done {
-                        of: DoneOf::Statement,
-                        status: Done::ERROR,
-                        command: 0,
-                        rows: 0,
-                    });
-                } else {
-                    self.message(50_000, class, state, &words, 1)?;
+                    self.pending = Some(Done::bare(self.of(), Done::ERROR));
                 }
                 if !options.is_empty() {
                     self.link
@@ -1381,13 +1360,8 @@ impl Session {
         self.go_to(name)?;
         let now = self.database.clone();
         self.environment(&Environment::Database(now.clone()), &before)?;
-        self.message(
-            5701,
-            10,
-            2,
-            &format!("Changed database context to '{now}'."),
-            1,
-        )
+        let said = Failure::of(5701, 10, format!("Changed database context to '{now}'."));
+        self.tell(&said, 1)
     }
 
     /// What makes or drops happens whole or not at all.

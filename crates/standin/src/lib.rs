@@ -28,7 +28,7 @@ use idle_tide_tabular::token::{
 };
 use idle_tide_tabular::types::{LATIN, id};
 use idle_tide_tabular::value::{Room, read};
-use idle_tide_tabular::{Done, Environment, Message, Take, TypeInfo, Value};
+use idle_tide_tabular::{Done, Environment, Take, TypeInfo, Value};
 use rustls::ServerConfig;
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
@@ -324,25 +324,8 @@ fn malformed(error: idle_tide_tabular::Malformed) -> io::Error {
 
 fn refuse(link: &mut Link, failure: &Failure) -> io::Result<()> {
     let mut out = Vec::new();
-    let message = Message {
-        number: failure.number,
-        state: failure.state,
-        class: failure.class,
-        text: failure.text.clone(),
-        server: "brackwater".into(),
-        procedure: String::new(),
-        line: 1,
-    };
-    put_message(&message, &mut out);
-    put_done(
-        Done {
-            of: DoneOf::Statement,
-            status: Done::ERROR,
-            command: 0,
-            rows: 0,
-        },
-        &mut out,
-    );
+    put_message(&failure.message(1), &mut out);
+    put_done(Done::bare(DoneOf::Statement, Done::ERROR), &mut out);
     link.say(&out)?;
     link.end()
 }
@@ -465,15 +448,7 @@ fn serve(stream: TcpStream, shared: &Arc<Shared>) -> io::Result<()> {
         &FIRST_SIZE.to_string(),
         &mut out,
     );
-    put_done(
-        Done {
-            of: DoneOf::Statement,
-            status: 0,
-            command: 0,
-            rows: 0,
-        },
-        &mut out,
-    );
+    put_done(Done::bare(DoneOf::Statement, 0), &mut out);
     {
         let mut link = link.lock().unwrap_or_else(PoisonError::into_inner);
         link.say(&out)?;
@@ -522,41 +497,21 @@ fn serve(stream: TcpStream, shared: &Arc<Shared>) -> io::Result<()> {
                     done
                 };
                 if let Err(failure) = &done {
-                    let _ = session.message(
-                        failure.number,
-                        failure.class,
-                        failure.state,
-                        &failure.text,
-                        1,
-                    );
+                    let _ = session.tell(failure, 1);
                 }
                 session.finish(done, None)?;
             }
             // What it would have stopped has ended.
             kind::ATTENTION => {
                 let mut out = Vec::new();
-                put_done(
-                    Done {
-                        of: DoneOf::Statement,
-                        status: Done::ATTENTION,
-                        command: 0,
-                        rows: 0,
-                    },
-                    &mut out,
-                );
+                put_done(Done::bare(DoneOf::Statement, Done::ATTENTION), &mut out);
                 let mut link = link.lock().unwrap_or_else(PoisonError::into_inner);
                 link.say(&out)?;
                 link.end()?;
             }
             _ => {
                 let failure = Failure::unknown("this kind of message");
-                let _ = session.message(
-                    failure.number,
-                    failure.class,
-                    failure.state,
-                    &failure.text,
-                    1,
-                );
+                let _ = session.tell(&failure, 1);
                 session.finish(Err(failure), None)?;
             }
         }
@@ -648,13 +603,7 @@ fn call_procedure(
                         handle(0)
                     ),
                 );
-                session.message(
-                    failure.number,
-                    failure.class,
-                    failure.state,
-                    &failure.text,
-                    1,
-                )?;
+                session.tell(&failure, 1)?;
                 return Err(failure);
             };
             session.inside(variables(&names, 1), &text)

@@ -211,9 +211,7 @@ pub(crate) fn declared(words: &str) -> Option<Declared> {
             );
             info.length = if is_max { ANY } else { count * unit };
             spelled = match is_max {
-                true => format!("{}_max_{}", known.name, known.stored)
-                    .replace("_max_text", "_text_max")
-                    .replace("_max_blob", "_blob_max"),
+                true => format!("{}_{}_max", known.name, known.stored),
                 false => format!("{}_{}({count})", known.name, known.stored),
             };
         }

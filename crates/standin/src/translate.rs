@@ -35,7 +35,6 @@ const OURS: &[&str] = &[
     "month",
     "newid",
     "original_login",
-    "patindex",
     "quotename",
     "replicate",
     "reverse",
@@ -207,28 +206,16 @@ impl Translate<'_> {
                 let rest = arguments.get(1..).unwrap_or_default().join(", ");
                 format!("t_{name}({}, {rest})", text_literal(&first.to_lowercase()))
             }
+            // A sum over a window is the embedded database's own.
+            "sum" if call.over.is_some() => return None,
             known if OURS.contains(&known) => {
-                let star = if call.over.is_some() {
-                    format!(
-                        " {}",
-                        call.over
-                            .as_ref()
-                            .map_or(String::new(), |over| format!("over {over}"))
-                    )
-                } else {
-                    String::new()
-                };
                 let distinct = match &call.args {
                     FunctionArguments::List(list) if list.duplicate_treatment.is_some() => {
                         "distinct "
                     }
                     _ => "",
                 };
-                // A sum over a window is the embedded database's own.
-                match star.is_empty() {
-                    false if known == "sum" => return None,
-                    _ => format!("t_{known}({distinct}{joined}){star}"),
-                }
+                format!("t_{known}({distinct}{joined})")
             }
             _ => return None,
         };

@@ -1,5 +1,7 @@
 //! Packets: what a message is cut into on its way (MS-TDS 2.2.3).
 
+use std::io::{self, Read};
+
 use crate::take::{Malformed, wrong};
 
 /// The bytes before the content of a packet.
@@ -31,8 +33,6 @@ pub mod kind {
 
 /// Set in the last packet of a message.
 pub const END: u8 = 1;
-/// Set with [`END`] where the message is to be ignored.
-pub const IGNORE: u8 = 2;
 /// Set where the session is to be as after its login.
 pub const RESET: u8 = 8;
 
@@ -63,6 +63,29 @@ pub fn header(bytes: [u8; HEADER]) -> Result<Header, Malformed> {
         status: bytes[1],
         content: length - HEADER,
     })
+}
+
+/// Reads a whole message of at most `most` bytes, from a stream that waits.
+///
+/// # Errors
+/// Those of the stream, and where a length cannot be or the message is longer.
+pub fn read_message(stream: &mut impl Read, most: usize) -> io::Result<(u8, Vec<u8>)> {
+    let wrong = |words: String| io::Error::new(io::ErrorKind::InvalidData, words);
+    let mut message = Vec::new();
+    loop {
+        let mut head = [0; HEADER];
+        stream.read_exact(&mut head)?;
+        let head = header(head).map_err(|error| wrong(error.to_string()))?;
+        let start = message.len();
+        if start + head.content > most {
+            return Err(wrong(format!("a message of more than {most} bytes")));
+        }
+        message.resize(start + head.content, 0);
+        stream.read_exact(&mut message[start..])?;
+        if head.status & END != 0 {
+            return Ok((head.kind, message));
+        }
+    }
 }
 
 /// Cuts a message into packets of at most `size` bytes.
@@ -100,6 +123,10 @@ mod tests {
             at += HEADER + head.content;
         }
         assert_eq!(parts, [(0, 504), (0, 504), (1, 192)]);
+        let whole = read_message(&mut &bytes[..], 1200).unwrap();
+        assert_eq!(whole, (kind::BATCH, vec![7; 1200]));
+        assert!(read_message(&mut &bytes[..], 1199).is_err());
+        assert!(read_message(&mut &bytes[..900], 1200).is_err());
         assert_eq!(
             packets(kind::ATTENTION, &[], 4096),
             [6, 1, 0, 8, 0, 0, 1, 0]

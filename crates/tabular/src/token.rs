@@ -86,6 +86,16 @@ impl Done {
     /// The kind of statement that gives rows.
     pub const SELECT: u16 = 0xc1;
 
+    /// An end of which nothing else is known.
+    pub fn bare(of: DoneOf, status: u16) -> Self {
+        Done {
+            of,
+            status,
+            command: 0,
+            rows: 0,
+        }
+    }
+
     /// Whether the number of rows says something.
     pub fn counts(&self) -> bool {
         self.status & Self::COUNT != 0
@@ -578,6 +588,7 @@ mod tests {
         )
         .unwrap();
         put_row(&fields, [Value::Null, Value::Null], &mut out).unwrap();
+        put_environment(&Environment::Elsewhere("quay".into(), 1433), "", &mut out);
         // A row whose first value is null by its bit.
         out.extend([ROW_WITH_NULLS, 1]);
         value::write(&fields[1].info, Value::Number("1.00"), &mut out).unwrap();
@@ -651,10 +662,10 @@ mod tests {
         let bytes = answer();
         let whole = heard(&bytes, bytes.len());
         assert_eq!(
-            whole[1..8].join(" "),
-            "berth,depth Text(\"North\") Number(\"7.25\") Null Null Null Number(\"1.00\")"
+            whole[1..9].join(" "),
+            "berth,depth Text(\"North\") Number(\"7.25\") Null Null Environment(Elsewhere(\"quay\", 1433)) Null Number(\"1.00\")"
         );
-        assert!(whole[8].contains("number: 208") && whole[8].contains("line: 3"));
+        assert!(whole[9].contains("number: 208") && whole[9].contains("line: 3"));
         for step in [1, 2, 3, 7, 64] {
             assert_eq!(heard(&bytes, step), whole, "in parts of {step}");
         }

@@ -162,7 +162,7 @@ fn as_owner(arguments: &[&str]) {
         .args(arguments)
         .env("PGPASSWORD", OWNER)
         .env("MYSQL_PWD", OWNER)
-        .env("TDSPASSWORD", OWNER)
+        .env("IDLE_TIDE_TDS_PASSWORD", OWNER)
         .output()
         .expect("runs");
     assert!(
@@ -182,4 +182,14 @@ pub fn owner(address: &str, statements: &[&str]) {
 /// Loads the harbour into a database.
 pub fn load(address: &str) {
     as_owner(&["demo", "--readings", "400", "--into", address]);
+}
+
+/// The program at a server's address, after the owner has come in.
+pub fn arrive(address: &str) -> Tmux {
+    let t = Tmux::open(142, 42);
+    t.line(&format!("{} {address}", env!("CARGO_BIN_EXE_idle-tide")));
+    t.until("Password of haven");
+    t.line(OWNER);
+    t.until("Try ");
+    t
 }

@@ -721,7 +721,8 @@ impl Statement for Run {
                         },
                     );
                     if half {
-                        page.say(Tone::Care, failure::HALF_DONE);
+                        let open = turn.session.bearings.transaction.is_some();
+                        page.say(Tone::Care, failure::half_done(open));
                     }
                     Content::Page(page)
                 }
@@ -868,10 +869,7 @@ fn failure_in(turn: &mut Turn<'_>, text: &str, error: &EngineError, before: bool
         Complaint::Syntax(_) | Complaint::Incomplete | Complaint::BadToken(_)
     );
     if understood && may_be_half_done(text, session.dialect) {
-        failure.changed = failure::HALF_DONE.into();
-        if session.bearings.transaction.is_some() {
-            failure.changed.push_str(" The transaction is still open.");
-        }
+        failure.changed = failure::half_done(session.bearings.transaction.is_some()).into();
     }
     if before && session.bearings.transaction.is_none() && !session.lost {
         failure.changed =

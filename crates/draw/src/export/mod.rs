@@ -150,7 +150,7 @@ pub static OPTIONS: &[(&str, Option<&str>, &str)] = &[
     (
         "dialect",
         Some("NAME"),
-        "whose SQL: sqlite, postgres, mariadb or mysql",
+        "whose SQL: sqlite, postgres, mariadb, mysql or tds",
     ),
     (
         "create",
@@ -261,7 +261,7 @@ impl Layout {
             _ => {
                 let dialect = Dialect::named(value).ok_or_else(|| {
                     format!(
-                        "There is no dialect {value}. There are sqlite, postgres, mariadb and mysql."
+                        "There is no dialect {value}. There are sqlite, postgres, mariadb, mysql and tds."
                     )
                 })?;
                 self.declared &= dialect.family == self.dialect.family;

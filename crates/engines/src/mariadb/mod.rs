@@ -37,7 +37,7 @@ use crate::idle_link::{Link, is_closed};
 use crate::reach::{End, PATIENCE, Reach};
 use crate::served::{
     CUT, REST, ServerControl, Stop, Ticketed, Tickets, count_small, explain_read_only, may_move,
-    not_while_refusing, runtime,
+    may_write_until_its_end, not_while_refusing, runtime,
 };
 use crate::trouble::{Ask, OpenError, Trouble};
 use local::Local;
@@ -769,9 +769,7 @@ impl Connection for Mariadb {
 
     fn refuse_writes(&mut self, refuse: bool) -> Result<(), EngineError> {
         if refuse && self.transaction.is_some() {
-            return Err(EngineError::plain(
-                "a transaction is open that may write until its end; commit; or rollback; comes first",
-            ));
+            return Err(may_write_until_its_end());
         }
         self.ask(if refuse {
             "set session transaction read only"

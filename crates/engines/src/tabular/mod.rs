@@ -9,6 +9,7 @@ mod define;
 pub(crate) mod hello;
 mod link;
 mod listing;
+mod reading;
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -34,7 +35,7 @@ use crate::idle_link::is_closed;
 use crate::reach::{End, PATIENCE, Reach};
 use crate::served::{
     Answer, CUT, REST, ServerControl, Stop, Ticketed, Tickets, count_small, explain_read_only,
-    may_move, not_while_refusing, runtime,
+    may_move, may_write_until_its_end, not_while_refusing, runtime,
 };
 use crate::trouble::{Ask, OpenError};
 use link::{Link, NotIn};
@@ -43,6 +44,9 @@ use link::{Link, NotIn};
 const REPEATED: [i32; 3] = [5701, 5702, 5703];
 /// As many notices are kept of one batch.
 const MOST_NOTICES: usize = 200;
+
+/// What the servers call themselves that the protocol was made for.
+const MADE_BY_ITS_INVENTOR: &str = "Microsoft SQL Server";
 
 /// A connection to one server over the Tabular Data Stream.
 pub struct Tabular {
@@ -283,6 +287,11 @@ impl Tabular {
             Self::connect(address, &reach, password.as_ref(), ask)
         })?;
         this.ask_bearings()?;
+        if this.bearings.family == MADE_BY_ITS_INVENTOR {
+            this.bearings.warnings.push(
+                "This program was tested against a stand-in, and against no server of this family (docs/tabular.md).".into(),
+            );
+        }
         for note in &address.notes {
             this.bearings.warnings.push(note.clone());
         }
@@ -338,7 +347,7 @@ impl Tabular {
             Ok(())
         });
         let family = match link.program.contains("SQL Server") {
-            true => "Microsoft SQL Server",
+            true => MADE_BY_ITS_INVENTOR,
             false => "Tabular Data Stream",
         };
         Ok(Tabular {
@@ -466,23 +475,6 @@ impl Tabular {
         self.stale = false;
         Ok(())
     }
-
-    /// Whether a batch may run while writes are refused.
-    fn refused(statement: &str) -> Option<String> {
-        let about = summary(statement, &TABULAR);
-        match about.effect {
-            Effect::Read => None,
-            Effect::Write | Effect::Definition => Some(format!("{} writes", about.verb)),
-            Effect::Transaction => None,
-            Effect::Unknown => Some(format!("what {} does cannot be known before", about.verb)),
-            // Options of the session.
-            Effect::Other if matches!(about.verb.as_str(), "set" | "use") => None,
-            Effect::Other => Some(format!(
-                "{} changes what lies outside of transactions",
-                about.verb
-            )),
-        }
-    }
 }
 
 impl Ticketed for Tabular {
@@ -538,7 +530,7 @@ impl Connection for Tabular {
         }
         let about = summary(statement, &TABULAR);
         if self.refusing
-            && let Some(why) = Self::refused(statement)
+            && let Some(why) = reading::refused(statement, &about)
         {
             return Err(not_while_refusing(&why));
         }
@@ -598,9 +590,7 @@ impl Connection for Tabular {
 
     fn refuse_writes(&mut self, refuse: bool) -> Result<(), EngineError> {
         if refuse && self.transaction.is_some() {
-            return Err(EngineError::plain(
-                "a transaction is open that may write until its end; commit; or rollback; comes first",
-            ));
+            return Err(may_write_until_its_end());
         }
         self.refusing = refuse;
         self.stale = true;

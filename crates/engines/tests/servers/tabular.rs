@@ -1,6 +1,6 @@
 //! The family of the Tabular Data Stream against the stand-in, and against what no server should send.
 
-use std::io::{Read, Write};
+use std::io::Write;
 use std::net::{TcpListener, TcpStream};
 use std::path::Path;
 use std::time::{Duration, Instant};
@@ -11,7 +11,7 @@ use idle_tide_engines::{Access, Connection, Fault, LinkState, OpenError, Proof, 
 use idle_tide_lang::correct::Complaint;
 use idle_tide_standin::{Options, Standin};
 use idle_tide_tabular::login::{Encryption, Prelogin, VERSION};
-use idle_tide_tabular::packet::{HEADER, header, kind, packets};
+use idle_tide_tabular::packet::{HEADER, kind, packets, read_message};
 use idle_tide_tabular::token::{DoneOf, put_columns, put_done, put_login, put_message, put_row};
 use idle_tide_tabular::types::id;
 use idle_tide_tabular::{Done, Field, Message, TypeInfo, Value as Wire};
@@ -371,6 +371,10 @@ fn a_session_that_refuses_writes_sends_none_and_takes_back_what_it_sends() {
         "begin tran delete from berths commit",
         "alter login haven with password = 'x'",
         "kill 51",
+        "select * from openquery(quay, 'delete from berths')",
+        "select next value for numbers",
+        "waitfor (receive * from orders)",
+        "with v as (select 1 as n) select * from v delete from berths",
         "dbcc freeproccache",
     ] {
         let error = run(&mut *c, batch)
@@ -689,17 +693,7 @@ fn answering(answer: Vec<u8>) -> u16 {
     let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
     let port = listener.local_addr().expect("a place").port();
     std::thread::spawn(move || {
-        let read = |stream: &mut TcpStream| -> Option<()> {
-            loop {
-                let mut head = [0; HEADER];
-                stream.read_exact(&mut head).ok()?;
-                let head = header(head).ok()?;
-                stream.read_exact(&mut vec![0; head.content]).ok()?;
-                if head.status & 1 == 1 {
-                    return Some(());
-                }
-            }
-        };
+        let read = |stream: &mut TcpStream| read_message(stream, 1 << 20).ok();
         for stream in listener.incoming() {
             let Ok(mut stream) = stream else { return };
             let _ = (|| -> Option<()> {
@@ -714,15 +708,7 @@ fn answering(answer: Vec<u8>) -> u16 {
                 read(&mut stream)?;
                 let mut login = Vec::new();
                 put_login(VERSION, "a server", (16, 0, 1), &mut login);
-                put_done(
-                    Done {
-                        of: DoneOf::Statement,
-                        status: 0,
-                        command: 0,
-                        rows: 0,
-                    },
-                    &mut login,
-                );
+                put_done(Done::bare(DoneOf::Statement, 0), &mut login);
                 stream
                     .write_all(&packets(kind::ANSWER, &login, 4096))
                     .ok()?;

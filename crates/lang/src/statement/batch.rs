@@ -9,6 +9,25 @@ use crate::token::{Token, TokenKind, significant, tokens};
 /// Words that begin a statement besides those of the dialect, or end one.
 const AROUND: &[&str] = &["else", "end"];
 
+/// What a statement drops that begins so.
+const OBJECTS: &[&str] = &[
+    "database",
+    "function",
+    "login",
+    "proc",
+    "procedure",
+    "role",
+    "schema",
+    "sequence",
+    "server",
+    "synonym",
+    "table",
+    "trigger",
+    "type",
+    "user",
+    "view",
+];
+
 /// How much a statement may do, the most last.
 fn weight(effect: Effect) -> u8 {
     match effect {
@@ -37,6 +56,8 @@ fn begins(text: &str, list: &[Token], start: usize, at: usize, word: &str) -> bo
         })
     };
     let after = |words: &[&str]| words.contains(&before.as_str());
+    let next = word_of(text, list.get(at + 1));
+    // Only words that cannot be names count here: else a name would hide what stands behind it.
     let goes_on = match word {
         // The rows of an insert, of a view or cursor, of a union; or what a common table stands before.
         "select" => {
@@ -53,18 +74,15 @@ fn begins(text: &str, list: &[Token], start: usize, at: usize, word: &str) -> bo
             ]) || verb == "insert" && !holds(&["select", "values", "exec", "execute", "default"])
                 || verb == "with" && !holds(&["select", "insert", "update", "delete", "merge"])
         }
-        "exec" | "execute" => {
-            after(&["with", "grant", "as"]) || verb == "insert" && !holds(&["select", "values"])
-        }
+        // Rows that a procedure gives are inserted; what else it does is not known.
+        "exec" | "execute" => after(&["with", "grant", "as"]),
         "set" => {
             let sets = matches!(verb.as_str(), "update" | "merge" | "alter");
             after(&["update", "on", "delete", "null"]) || sets && !holds(&["set"])
         }
         "update" | "delete" | "insert" => {
-            after(&[
-                "then", "for", "after", "of", "on", "grant", "deny", "revoke",
-            ]) || verb == "with" && !holds(&["insert", "update", "delete", "merge"])
-                || verb == "create" && holds(&["trigger"]) && !holds(&["as"])
+            after(&["then", "for", "of", "on", "grant", "deny", "revoke"])
+                || verb == "with" && !holds(&["select", "insert", "update", "delete", "merge"])
         }
         "merge" => verb == "with" || after(&["inner", "left", "option"]),
         // Hints of a table, options of a view.
@@ -83,7 +101,9 @@ fn begins(text: &str, list: &[Token], start: usize, at: usize, word: &str) -> bo
             "database",
         ]),
         "fetch" | "open" | "close" => matches!(verb.as_str(), "select" | "with"),
-        "drop" | "alter" => verb == "alter" && (before == "column" || holds(&["table"])),
+        // Parts of a table; an object is one of its own.
+        "drop" => verb == "alter" && !OBJECTS.contains(&next.as_str()),
+        "alter" => next == "column",
         "use" => after(&["option"]),
         _ => false,
     };
@@ -149,10 +169,7 @@ pub(super) fn read(text: &str, dialect: &Dialect) -> Summary {
         let verb = word_of(text, one.first());
         let mut summary = match verb.as_str() {
             "if" | "while" | "else" | "end" | "declare" | "print" | "return" | "goto"
-            | "waitfor" | "raiserror" | "throw" | "break" | "continue" => Summary {
-                calls: Vec::new(),
-                ..Summary::new(&verb, Effect::Read)
-            },
+            | "raiserror" | "throw" | "break" | "continue" => Summary::new(&verb, Effect::Read),
             "begin"
                 if !matches!(
                     word_of(text, one.get(1)).as_str(),
@@ -161,6 +178,15 @@ pub(super) fn read(text: &str, dialect: &Dialect) -> Summary {
             {
                 Summary::new(&verb, Effect::Read)
             }
+            // A message that it takes out of a queue is gone.
+            "waitfor"
+                if one
+                    .get(1)
+                    .is_some_and(|token| token.kind == TokenKind::Open) =>
+            {
+                Summary::new(&verb, Effect::Unknown)
+            }
+            "waitfor" => Summary::new(&verb, Effect::Read),
             "save" => Summary::new(&verb, Effect::Transaction),
             "exec" | "execute" => Summary::new(&verb, Effect::Unknown),
             // A procedure may be called by its name alone where a batch begins.
