@@ -9,7 +9,7 @@ use idle_tide_core::catalog::{
 use idle_tide_lang::choices;
 
 use super::Mariadb;
-use crate::engine::EngineError;
+use crate::engine::{EngineError, Fault};
 use crate::served::{Answer, measured};
 
 /// From this many tables on, their names are handed over before the rest is read.
@@ -58,7 +58,7 @@ impl Reading {
         if kind == Kind::View {
             // The server says here what is wrong with a view.
             object.broken = comment.filter(|c| c.contains("invalid"));
-        } else if kind == Kind::Table && object.rows.is_none() && row[7].is_some() {
+        } else if kind == Kind::Table && object.rows.is_none() {
             // And why a table, or the one on another server that it stands for, cannot be opened.
             object.broken = comment;
         } else {
@@ -376,10 +376,15 @@ fn read_tables(of: &mut Mariadb, reading: &mut Reading) -> Result<(), EngineErro
         }
     }
     read_places(of, reading);
-    let rows = of.ask(
-        "select trigger_schema, trigger_name, event_object_table, lower(action_timing), lower(event_manipulation), definer \
-         from information_schema.triggers where trigger_schema = database() order by event_object_table, action_order",
-    )?;
+    let rows = ask_about_tables(of, reading, &|one| {
+        let only = one.map_or(String::new(), |name| {
+            format!("and event_object_table = {name}")
+        });
+        format!(
+            "select trigger_schema, trigger_name, event_object_table, lower(action_timing), lower(event_manipulation), definer \
+             from information_schema.triggers where trigger_schema = database() {only} order by event_object_table, action_order"
+        )
+    })?;
     for row in rows {
         let mut trigger = Object::new(text(&row[0]), text(&row[1]), Kind::Trigger);
         trigger.table.clone_from(&row[2]);
@@ -410,24 +415,29 @@ fn ask_about_tables(
         Err(error) => error,
     };
     // It may lie in another database, too.
-    if of.is_gone() || of.is_mysql {
+    if of.is_gone() || of.is_mysql || error.fault == Fault::Cancelled {
         return Err(error);
     }
-    let mut rows = Answer::new();
-    for object in reading
-        .objects
-        .iter_mut()
-        .filter(|object| object.kind == Kind::Table)
-    {
+    let (mut rows, mut answered) = (Answer::new(), false);
+    let tables = reading.objects.iter_mut();
+    for object in tables.filter(|object| object.kind == Kind::Table) {
         match of.ask(&question(Some(&of.dialect.quote_text(&object.name)))) {
-            Ok(some) => rows.extend(some),
-            Err(error) if stands_for_another(object) => {
+            Ok(some) => {
+                answered = true;
+                rows.extend(some);
+            }
+            Err(error) if of.is_gone() || error.fault == Fault::Cancelled => return Err(error),
+            Err(error) => {
+                // What cannot be opened may not even say what it is.
+                answered |= stands_for_another(object);
                 object.broken.get_or_insert(error.message);
             }
-            Err(error) => return Err(error),
         }
     }
-    Ok(rows)
+    match answered {
+        true => Ok(rows),
+        false => Err(error),
+    }
 }
 
 /// Where the parts of tables lie that this server only stands for (the storage engine Spider). Its tables of these may
