@@ -534,7 +534,8 @@ impl Connection for Tabular {
         {
             return Err(not_while_refusing(&why));
         }
-        let around = self.refusing && self.transaction.is_none() && about.effect == Effect::Read;
+        let around =
+            self.refusing && self.transaction.is_none() && about.effect != Effect::Transaction;
         if around {
             self.ask("begin transaction")?;
         }

@@ -78,10 +78,11 @@ fn begins(text: &str, list: &[Token], start: usize, at: usize, word: &str) -> bo
         "exec" | "execute" => after(&["with", "grant", "as"]),
         "set" => {
             let sets = matches!(verb.as_str(), "update" | "merge" | "alter");
-            after(&["update", "on", "delete", "null"]) || sets && !holds(&["set"])
+            verb != "set" && after(&["update", "on", "delete", "null"]) || sets && !holds(&["set"])
         }
         "update" | "delete" | "insert" => {
-            after(&["then", "for", "of", "on", "grant", "deny", "revoke"])
+            // Behind `set nocount on` another one begins.
+            verb != "set" && after(&["then", "for", "of", "on", "grant", "deny", "revoke"])
                 || verb == "with" && !holds(&["select", "insert", "update", "delete", "merge"])
         }
         "merge" => verb == "with" || after(&["inner", "left", "option"]),
