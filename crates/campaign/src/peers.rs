@@ -248,15 +248,17 @@ impl Peer for Mysql {
                 "select count(*) from mysql.innodb_table_stats where database_name = 'hidden'",
             ]);
         } else {
-            questions.extend([
-                "select * from mysql.global_priv order by 1, 2",
-                "select * from mysql.roles_mapping order by 1, 2",
-                "select next_not_cached_value from s",
-                "select db_name, table_name from mysql.table_stats order by 1, 2",
-                "select * from mysql.default_roles order by 1, 2",
-            ]
-            .iter()
-            .filter(|question| !question.contains("default_roles")));
+            questions.extend(
+                [
+                    "select * from mysql.global_priv order by 1, 2",
+                    "select * from mysql.roles_mapping order by 1, 2",
+                    "select next_not_cached_value from s",
+                    "select db_name, table_name from mysql.table_stats order by 1, 2",
+                    "select * from mysql.default_roles order by 1, 2",
+                ]
+                .iter()
+                .filter(|question| !question.contains("default_roles")),
+            );
         }
         all_of(self, &questions)
     }
@@ -381,7 +383,9 @@ impl Documents {
             .enable_all()
             .build()
             .map_err(|error| error.to_string())?;
-        let url = format!("mongodb://127.0.0.1:{port}/?directConnection=true");
+        let url = format!(
+            "mongodb://127.0.0.1:{port}/?directConnection=true&serverSelectionTimeoutMS=500"
+        );
         let client = runtime
             .block_on(mongodb::Client::with_uri_str(url))
             .map_err(|error| error.to_string())?;
@@ -391,6 +395,13 @@ impl Documents {
             client,
             database,
         })
+    }
+
+    /// Puts in one document with this number, and waits until the server says that it has it.
+    pub fn insert(&mut self, collection: &str, number: i64) -> Result<(), String> {
+        let database = self.database.clone();
+        let insert = doc! { "insert": collection, "documents": [{ "_id": number }] };
+        self.command(&database, insert).map(|_| ())
     }
 
     /// Drops the database.
@@ -448,7 +459,9 @@ impl Peer for Documents {
     fn all(&mut self) -> Result<Vec<String>, String> {
         let mut lines = Vec::new();
         let databases = self.command("admin", doc! { "listDatabases": 1 })?;
-        let databases = databases.get_array("databases").map_err(|e| e.to_string())?;
+        let databases = databases
+            .get_array("databases")
+            .map_err(|e| e.to_string())?;
         for database in databases.clone() {
             let name = database.as_document().and_then(|d| d.get_str("name").ok());
             let name = name.unwrap_or_default().to_string();

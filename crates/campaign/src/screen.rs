@@ -126,7 +126,9 @@ impl Screen {
             let _ = tcsetwinsize(terminal, size(rows, columns));
         }
         let mut seen = self.seen.lock().expect("no panic");
-        seen.parser.screen_mut().set_size(at_least_one(rows), at_least_one(columns));
+        seen.parser
+            .screen_mut()
+            .set_size(at_least_one(rows), at_least_one(columns));
         drop(seen);
         signal(self.pid(), Signal::WINCH);
     }

@@ -30,6 +30,15 @@ impl Tally {
         }
     }
 
+    /// Takes in what a part of a row came to.
+    pub fn add(&mut self, part: Tally) {
+        self.tried += part.tried;
+        self.broken.extend(part.broken);
+        self.left_out.extend(part.left_out);
+        self.figures.push(part.figures.join(", "));
+        self.peak = self.peak.max(part.peak);
+    }
+
     /// How many held.
     pub fn held(&self) -> u64 {
         self.tried - self.broken.len() as u64
@@ -38,7 +47,11 @@ impl Tally {
     /// The row of the table in docs/promises.md.
     pub fn line(&self, name: &str, promise: &str) -> String {
         let mut remarks = self.figures.clone();
-        remarks.extend(self.left_out.iter().map(|what| format!("not tried: {what}")));
+        remarks.extend(
+            self.left_out
+                .iter()
+                .map(|what| format!("not tried: {what}")),
+        );
         let remarks = remarks.join("; ").replace('|', "\\|");
         format!(
             "| {name} | {promise} | {} | {} | {} | {} s | {} | {remarks} |",

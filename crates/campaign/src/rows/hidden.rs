@@ -207,12 +207,7 @@ fn lines_of(text: &str) -> Vec<&str> {
 }
 
 /// The other driver has to see a write that is not refused, or all of this tells nothing.
-fn control(
-    field: &Field,
-    home: &Path,
-    target: &Target,
-    peer: &mut dyn Peer,
-) -> Result<(), String> {
+fn control(field: &Field, home: &Path, target: &Target, peer: &mut dyn Peer) -> Result<(), String> {
     if !target.options.contains(&"none") {
         return Ok(());
     }
