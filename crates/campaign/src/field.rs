@@ -22,8 +22,6 @@ pub struct Field {
 pub struct Ran {
     /// Its exit code; `None` if a signal ended it.
     pub code: Option<i32>,
-    /// Its standard output.
-    pub out: String,
     /// Its standard error.
     pub err: String,
     /// The most memory that it took, in MB, as often as it was looked at.
@@ -134,13 +132,10 @@ pub fn finish(mut command: Command, input: &[u8], most: Duration) -> Ran {
     let mut given = tempfile::tempfile().expect("a file");
     given.write_all(input).expect("written");
     given.rewind().expect("at its start");
-    let (out, err) = (
-        tempfile::tempfile().expect("a file"),
-        tempfile::tempfile().expect("a file"),
-    );
+    let err = tempfile::tempfile().expect("a file");
     let child = command
         .stdin(given)
-        .stdout(out.try_clone().expect("a handle"))
+        .stdout(Stdio::null())
         .stderr(err.try_clone().expect("a handle"))
         .spawn();
     let mut child = child.expect("starts");
@@ -159,7 +154,6 @@ pub fn finish(mut command: Command, input: &[u8], most: Duration) -> Ran {
     };
     Ran {
         code,
-        out: text_of(out),
         err: text_of(err),
         peak,
         hung,

@@ -42,6 +42,7 @@ pub mod outline;
 mod pace;
 pub mod page;
 pub mod plan;
+mod repeated;
 pub mod replacing;
 mod reversible;
 mod session;

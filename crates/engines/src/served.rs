@@ -208,7 +208,46 @@ pub(crate) fn acting_function(
 }
 
 /// The answer to a question of our own: rows of texts.
-pub(crate) type Answer = Vec<Vec<Option<String>>>;
+pub(crate) type Answer = Vec<Told>;
+
+/// One row of it. A server that leaves out what it was asked for has told nothing there.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub(crate) struct Told(Vec<Option<String>>);
+
+impl Told {
+    /// A column, taken out.
+    pub(crate) fn take(&mut self, at: usize) -> Option<String> {
+        self.0.get_mut(at).and_then(Option::take)
+    }
+
+    /// The first column, taken out.
+    pub(crate) fn first(self) -> Option<String> {
+        self.0.into_iter().next().flatten()
+    }
+}
+
+impl std::ops::Index<usize> for Told {
+    type Output = Option<String>;
+
+    fn index(&self, at: usize) -> &Option<String> {
+        self.0.get(at).unwrap_or(&None)
+    }
+}
+
+impl IntoIterator for Told {
+    type Item = Option<String>;
+    type IntoIter = std::vec::IntoIter<Option<String>>;
+
+    fn into_iter(self) -> Self::IntoIter {
+        self.0.into_iter()
+    }
+}
+
+impl FromIterator<Option<String>> for Told {
+    fn from_iter<T: IntoIterator<Item = Option<String>>>(values: T) -> Self {
+        Self(values.into_iter().collect())
+    }
+}
 
 /// Tables are counted below this size. (Those of the MySQL family take 9 MB as soon as they have a few thousand rows.)
 const SMALL: u64 = 12 << 20;
@@ -261,11 +300,9 @@ pub(crate) fn count_small(
 pub(crate) fn measured(catalog: &mut Catalog, rows: Answer) {
     let sizes: HashMap<(String, String), u64> = rows
         .into_iter()
-        .filter_map(|row| match &row[..] {
-            [Some(schema), Some(name), Some(size)] => {
-                Some(((schema.clone(), name.clone()), size.parse().ok()?))
-            }
-            _ => None,
+        .filter_map(|row| {
+            let name = (row[0].clone()?, row[1].clone()?);
+            Some((name, row[2].as_ref()?.parse().ok()?))
         })
         .collect();
     for object in &mut catalog.objects {

@@ -163,6 +163,13 @@ impl Finder<'_> {
                     if of_set || word == "u" && self.list[back + 1].of(self.text) == "&" {
                         continue;
                     }
+                    // The password that is replaced stands behind the new one.
+                    if word == "replace" && back + 1 == at {
+                        let before = &self.list[..back];
+                        return before
+                            .iter()
+                            .any(|token| token.is_word(self.text, "identified"));
+                    }
                     let set_password =
                         word == "for" && self.word(back.saturating_sub(1)) == "password";
                     // A function around it, and the user whose password it is.
@@ -231,6 +238,56 @@ impl Finder<'_> {
                 TokenKind::Semicolon => called = false,
                 TokenKind::Word => called |= PROCEDURES.contains(&self.word(at).as_str()),
                 TokenKind::Text if called => found.push(at),
+                _ => {}
+            }
+        }
+        found
+    }
+
+    /// Places of literals that only their statement tells to be secret.
+    fn in_statements(&self) -> Vec<usize> {
+        let first = self.word(0);
+        let texts = || (0..self.list.len()).filter(|at| self.is_literal(*at));
+        match self.dialect.family {
+            // The key of an encrypted file, as builds of the engine have it.
+            Family::Sqlite if first == "attach" => {
+                let keys = texts().filter(|at| self.word(at.saturating_sub(1)) == "key");
+                keys.collect()
+            }
+            Family::Sqlite if first == "pragma" => {
+                const KEYS: [&str; 5] = ["hexkey", "hexrekey", "key", "rekey", "textkey"];
+                let named = (1..4).any(|at| KEYS.contains(&self.word(at).as_str()));
+                texts().filter(|_| named).collect()
+            }
+            Family::Mariadb => self.in_calls(&["decode", "encode"]),
+            // A server, a user and a password, with semicolons between them.
+            Family::Tabular => {
+                let parts = self.in_calls(&["opendatasource", "openrowset"]);
+                let behind = |at: &usize| self.list[at - 1].kind == TokenKind::Semicolon;
+                let mut found: Vec<usize> = parts.into_iter().filter(behind).collect();
+                found.extend(self.in_variables());
+                found
+            }
+            Family::Documents => {
+                const LOGINS: [&str; 2] = ["saslcontinue", "saslstart"];
+                let login = (0..self.list.len()).any(|at| LOGINS.contains(&self.word(at).as_str()));
+                let payload = |at: &usize| self.word(at.saturating_sub(2)) == "payload";
+                texts().filter(|at| login && payload(at)).collect()
+            }
+            _ => Vec::new(),
+        }
+    }
+
+    /// Places of the literals that variables with the name of a secret are declared with.
+    fn in_variables(&self) -> Vec<usize> {
+        let mut found = Vec::new();
+        let mut secret = false;
+        for (at, token) in self.list.iter().enumerate() {
+            let text = token.of(self.text);
+            match token.kind {
+                TokenKind::Semicolon => secret = false,
+                _ if text.starts_with('@') => secret = is_secret_name(text),
+                TokenKind::Text if secret => found.push(at),
                 _ => {}
             }
         }
@@ -397,6 +454,7 @@ fn places_within(text: &str, dialect: &Dialect, depth: usize) -> Vec<Range<usize
     let mut known = finder.in_columns();
     known.extend(finder.in_calls(&KEYED));
     known.extend(finder.in_procedures());
+    known.extend(finder.in_statements());
     if secret_around {
         known.extend(finder.in_calls(&DIGESTS));
     }
@@ -568,6 +626,26 @@ mod tests {
                 &TABULAR,
             ),
             ("create role mate login password 'pw-x'", &POSTGRES),
+            ("attach database 'a.db' as a key 'pw-x'", &SQLITE),
+            ("pragma main.key = 'pw-x'", &SQLITE),
+            ("pragma rekey('pw-x')", &SQLITE),
+            (
+                "alter user mate identified by 'pw-x' replace 'pw-x'",
+                MARIADB,
+            ),
+            ("select encode(note, 'pw-x') from visits", MARIADB),
+            (
+                "select * from openrowset('x', 'quay';'mate';'pw-x', 'select 1')",
+                &TABULAR,
+            ),
+            (
+                "declare @n int = 1, @password nvarchar(40) = N'pw-x'",
+                &TABULAR,
+            ),
+            (
+                "call { saslStart: 1, mechanism: 'PLAIN', payload: 'pw-x' }",
+                &FLOW,
+            ),
             ("alter user mate with encrypted password e'pw-x'", &POSTGRES),
             ("create user mate password $$pw-x$$", &POSTGRES),
             (

@@ -188,7 +188,7 @@ fn for_loading(field: &Field, tally: &mut Tally, home: &Path, place: &Path, by: 
                 home,
                 &[
                     "run",
-                    &text(place),
+                    &format!("docs:{}", text(place)),
                     "--timeout",
                     "5",
                     "from damaged limit 3",

@@ -158,7 +158,7 @@ fn documents(field: &Field, tally: &mut Tally, outside: &Path) {
         tally,
         &Target {
             name: "files of documents",
-            address: folder.display().to_string(),
+            address: format!("docs:{}", folder.display()),
             options: &["--write", "--writes", "none"],
             begin: "begin",
             statements: flows.clone(),
@@ -233,6 +233,17 @@ fn tries(field: &Field, tally: &mut Tally, target: &Target) {
             return;
         }
     };
+    if let Err(words) = control(field, &home, target, &mut *peer) {
+        tally.count(target.name, Err(words));
+        return;
+    }
+    match (target.make)() {
+        Ok(new) => peer = new,
+        Err(words) => {
+            tally.count(target.name, Err(format!("not made again: {words}")));
+            return;
+        }
+    }
     // What changes by itself is not looked at.
     let look = |peer: &mut dyn Peer| -> Result<Vec<String>, String> {
         let mut lines = peer.all()?;
@@ -260,17 +271,6 @@ fn tries(field: &Field, tally: &mut Tally, target: &Target) {
         target.address
     );
     std::fs::write(settings.join("settings.toml"), saved).expect("written");
-    if let Err(words) = control(field, &home, target, &mut *peer) {
-        tally.count(target.name, Err(words));
-        return;
-    }
-    match (target.make)() {
-        Ok(new) => peer = new,
-        Err(words) => {
-            tally.count(target.name, Err(format!("not made again: {words}")));
-            return;
-        }
-    }
     let mut refused = 0;
     let all = target.statements.iter();
     let alone = all.clone().map(|one| (one.as_str(), false));

@@ -191,7 +191,7 @@ fn collections(field: &Field, place: &Path, home: &Path, by: &mut Chance, tally:
         .map(|n| format!("{{\"_id\":{n},\"a\":1}}\n"))
         .collect();
     std::fs::write(&path, &old).expect("written");
-    let folder = text(place);
+    let folder = format!("docs:{}", text(place));
     let arguments = [
         "run",
         &folder,
@@ -401,6 +401,10 @@ fn diary(field: &Field, place: &Path, home: &Path, by: &mut Chance, tally: &mut 
                 .lines()
                 .filter(|line| line.starts_with("```"))
                 .count();
+            if fences == 0 {
+                // Killed before the first entry.
+                return Ok(());
+            }
             if fences % 2 == 1 {
                 return Err(format!("half an entry: {content}"));
             }

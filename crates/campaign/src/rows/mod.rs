@@ -3,10 +3,14 @@
 use crate::field::Field;
 use crate::tally::Tally;
 
+mod faults;
 mod files;
 mod guard;
 mod hidden;
+mod hostile_text;
 mod kills;
+mod long;
+mod secrets;
 mod servers;
 mod writers;
 
@@ -43,6 +47,21 @@ pub const ROWS: &[Row] = &[
         run: kills::run,
     },
     Row {
+        name: "faults",
+        promise: "full disks, closed pipes, signals, lost and resized terminals end in words, and nothing is lost",
+        run: faults::run,
+    },
+    Row {
+        name: "hostile-text",
+        promise: "nothing in the data reaches a terminal as a command or a page as markup",
+        run: hostile_text::run,
+    },
+    Row {
+        name: "secrets",
+        promise: "a secret that was typed is in no file, on no screen and in no list of processes",
+        run: secrets::run,
+    },
+    Row {
         name: "hostile-servers",
         promise: "a way out in every state, in words, with bounded memory",
         run: servers::run,
@@ -51,5 +70,10 @@ pub const ROWS: &[Row] = &[
         name: "hostile-files",
         promise: "any file ends in words and in bounded memory, and is left as it was",
         run: files::run,
+    },
+    Row {
+        name: "long-session",
+        promise: "memory and open files stay flat",
+        run: long::run,
     },
 ];

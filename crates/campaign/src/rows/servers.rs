@@ -43,9 +43,9 @@ const WAYS: [Way; 7] = [
     Way::Pour,
 ];
 /// How often each way is tried with each server.
-const TIMES: usize = 24;
-/// More than this nobody needs for a hundred rows, in MB.
-const MEMORY: u64 = 400;
+const TIMES: usize = 14;
+/// One message may have 512 MB; more than that nobody gets, in MB.
+const MEMORY: u64 = 600;
 
 /// Tries all servers.
 pub fn run(field: &Field) -> Tally {
@@ -78,7 +78,7 @@ pub fn run(field: &Field) -> Tally {
             "tds",
             Some(standin.address.port().to_string()),
             "harbour",
-            "declare @n int = 0 while @n < 40 begin select @n as n, replicate('tide', 40) as word set @n = @n + 1 end",
+            "declare @n int = 0 while @n < 40 begin select @n as n, replicate('tide', 40) as word; set @n = @n + 1; end",
         ),
         (
             "mongodb",
@@ -163,7 +163,7 @@ fn one(field: &Field, tally: &mut Tally, name: &str, port: &str, database: &str,
         .push(format!("{name}: exit codes {}", codes.join(", ")));
 }
 
-/// Runs the program; after two seconds it is told to end, and has to.
+/// Runs the program; after a second it is told to end, and has to.
 fn against(
     field: &Field,
     home: &std::path::Path,
@@ -187,7 +187,7 @@ fn against(
         if let Some(status) = child.try_wait().map_err(|error| error.to_string())? {
             break Some(status);
         }
-        if begun.elapsed() > Duration::from_secs(2) && !told {
+        if begun.elapsed() > Duration::from_secs(1) && !told {
             told = true;
             signal(child.id(), Signal::INT);
         }

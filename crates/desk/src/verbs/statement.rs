@@ -34,6 +34,7 @@ use crate::lists;
 use crate::look::{self, Look, Statement, Way};
 use crate::outcome::{self, Around};
 use crate::page::{Page, Tone};
+use crate::repeated::{WithoutSecrets, without};
 use crate::reversible::protected;
 use crate::session::{Check, Next, Secrets, Task, Turn, Wanting};
 use crate::settings::{Tone as SourceTone, Writes};
@@ -472,14 +473,11 @@ impl Run {
     fn refused(&self, turn: &mut Turn<'_>, error: &EngineError) -> Next {
         let mut error = error.clone();
         // What the server repeats of a statement may hold its secrets.
-        for (_, literal) in &self.secrets {
-            let literal = literal.expose_secret();
-            let inside = literal.trim_matches(['\'', '"', '$']);
-            // A short one without its quotes would be found in every word.
-            let inside = Some(inside).filter(|inside| inside.chars().count() > 3);
-            for secret in std::iter::once(literal).chain(inside) {
-                error.message = error.message.replace(secret, "…");
-                error.advice = error.advice.map(|advice| advice.replace(secret, "…"));
+        if !self.secrets.is_empty() {
+            error.message = without(&error.message, &self.secrets);
+            error.advice = error.advice.map(|advice| without(&advice, &self.secrets));
+            for note in &mut error.notes {
+                *note = without(note, &self.secrets);
             }
             error.complaint = idle_tide_lang::correct::Complaint::Other;
             error.offset = None;
@@ -763,6 +761,12 @@ impl Work for Run {
             (_, None, Some(sink)) => sink,
             (_, None, None) => return Err(EngineError::plain("Its rows have no place to go.")),
         };
+        if !self.secrets.is_empty() {
+            sink = Box::new(WithoutSecrets {
+                sink,
+                secrets: self.secrets.clone(),
+            });
+        }
         let text = &self.text;
         let ran = match self.protects {
             true => protected(connection, |connection| {
@@ -784,7 +788,12 @@ impl Work for Run {
             // What may not be read is not shown.
             self.now = read.is_ok().then_some(rows);
         }
-        self.outcome = Some(ran?);
+        self.outcome = Some(ran.map(|mut outcome| {
+            for note in &mut outcome.notes {
+                *note = without(note, &self.secrets);
+            }
+            outcome
+        })?);
         ended.map_err(|error| EngineError {
             fault: Fault::Sink,
             code: error.kind().to_string(),

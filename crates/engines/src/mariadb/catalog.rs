@@ -10,7 +10,7 @@ use idle_tide_lang::choices;
 
 use super::Mariadb;
 use crate::engine::{EngineError, Fault};
-use crate::served::{Answer, measured};
+use crate::served::{Answer, Told, measured};
 
 /// From this many tables on, their names are handed over before the rest is read.
 const MANY: usize = 400;
@@ -34,7 +34,7 @@ impl Reading {
         self.objects.get_mut(at)
     }
 
-    fn table(&mut self, row: &[Option<String>]) {
+    fn table(&mut self, row: &Told) {
         let word = text(&row[2]);
         let kind = match word.as_str() {
             word if word.contains("VIEW") => Kind::View,
@@ -72,7 +72,7 @@ impl Reading {
         self.objects.push(object);
     }
 
-    fn column(&mut self, row: &[Option<String>]) {
+    fn column(&mut self, row: &Told) {
         let extra = text(&row[5]).to_lowercase();
         let generated = row[7].as_deref().is_some_and(|e| !e.is_empty());
         let usual = self.collations.get(row[0].as_deref().unwrap_or_default());
@@ -115,7 +115,7 @@ impl Reading {
         });
     }
 
-    fn index(&mut self, row: &[Option<String>]) {
+    fn index(&mut self, row: &Told) {
         let Some(object) = self.of(&row[0]) else {
             return;
         };
@@ -150,7 +150,7 @@ impl Reading {
         }
     }
 
-    fn link(&mut self, row: &[Option<String>]) {
+    fn link(&mut self, row: &Told) {
         let Some(object) = self.of(&row[0]) else {
             return;
         };
@@ -176,7 +176,7 @@ impl Reading {
         }
     }
 
-    fn check(&mut self, row: &[Option<String>]) {
+    fn check(&mut self, row: &Told) {
         let Some(object) = self.of(&row[0]) else {
             return;
         };
@@ -192,7 +192,7 @@ impl Reading {
         object.checks.push(check);
     }
 
-    fn routine(&mut self, row: &[Option<String>], parameters: &HashMap<String, Vec<String>>) {
+    fn routine(&mut self, row: &Told, parameters: &HashMap<String, Vec<String>>) {
         let procedure = text(&row[2]) == "PROCEDURE";
         let kind = if procedure {
             Kind::Procedure

@@ -36,8 +36,8 @@ use crate::gather::{Gather, HAND_OVER};
 use crate::idle_link::{Link, is_closed};
 use crate::reach::{End, PATIENCE, Reach};
 use crate::served::{
-    CUT, REST, ServerControl, Stop, Ticketed, Tickets, count_small, explain_read_only, may_move,
-    may_write_until_its_end, not_while_refusing, runtime,
+    Answer, CUT, REST, ServerControl, Stop, Ticketed, Tickets, count_small, explain_read_only,
+    may_move, may_write_until_its_end, not_while_refusing, runtime,
 };
 use crate::trouble::{Ask, OpenError, Trouble};
 use local::Local;
@@ -293,7 +293,7 @@ impl Mariadb {
     }
 
     /// Asks a question of our own whose answer is small.
-    fn ask(&mut self, sql: &str) -> Result<Vec<Vec<Option<String>>>, EngineError> {
+    fn ask(&mut self, sql: &str) -> Result<Answer, EngineError> {
         let Some(conn) = &mut self.conn else {
             return Err(not_sent());
         };
@@ -733,7 +733,9 @@ impl Connection for Mariadb {
                 outcome.notes.extend(sent);
                 if warnings > 0 && about.verb != "show" && !interrupted {
                     for row in self.ask("show warnings limit 20").unwrap_or_default() {
-                        if let [Some(level), Some(code), Some(message)] = &row[..] {
+                        if let (Some(level), Some(code), Some(message)) =
+                            (&row[0], &row[1], &row[2])
+                        {
                             outcome
                                 .notes
                                 .push(format!("{}: {message} ({code})", level.to_lowercase()));

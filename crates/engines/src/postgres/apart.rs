@@ -105,7 +105,7 @@ pub(super) fn pieces(of: &Postgres) -> Result<Vec<Piece>, EngineError> {
             "k.oid >= 16384 and not exists (select from pg_catalog.pg_depend e where e.classid = '{class}'::regclass and e.objid = k.oid and e.deptype in ('e', 'i'))"
         );
         for row in of.ask(&question.replace("MADE", &made))? {
-            let [Some(number), Some(text)] = &row[..] else {
+            let (Some(number), Some(text)) = (&row[0], &row[1]) else {
                 continue;
             };
             pieces.push(Piece {

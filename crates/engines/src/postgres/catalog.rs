@@ -10,6 +10,7 @@ use idle_tide_lang::choices;
 
 use super::{Known, Origin, Postgres, locked};
 use crate::engine::EngineError;
+use crate::served::Told;
 
 /// Schemas of the user's own: not those of the server, nor other sessions' temporary ones.
 pub(super) const OWN: &str = "n.nspname not in ('pg_catalog', 'information_schema') and n.nspname !~ '^pg_toast' \
@@ -144,7 +145,7 @@ impl Reading {
         self.objects.get_mut(at)
     }
 
-    fn relation(&mut self, row: &[Option<String>]) {
+    fn relation(&mut self, row: &Told) {
         let mut object = Object::new(text(&row[1]), text(&row[2]), kind(&text(&row[3])));
         let estimate = row[4].as_deref().and_then(|n| n.parse::<i64>().ok());
         // Nothing was counted yet where it is negative, or zero before the first look.
@@ -173,7 +174,7 @@ impl Reading {
         self.objects.push(object);
     }
 
-    fn column(&mut self, row: Vec<Option<String>>) {
+    fn column(&mut self, row: Told) {
         let mut row = row;
         let table = number(&row[0]);
         let column = row[1].as_deref().and_then(|n| n.parse().ok()).unwrap_or(0);
@@ -186,20 +187,20 @@ impl Reading {
             return;
         };
         let field = Field {
-            name: row[2].take().unwrap_or_default(),
-            declared: row[3].take().unwrap_or_default(),
+            name: row.take(2).unwrap_or_default(),
+            declared: row.take(3).unwrap_or_default(),
             optional: row[4].as_deref() == Some("f"),
             key: None,
-            default: row[5].take(),
+            default: row.take(5),
             generated: row[7].as_deref().is_some_and(|g| !g.is_empty()),
             identity: match row[6].as_deref() {
                 Some("a") => Identity::Always,
                 Some("d") => Identity::ByDefault,
                 _ => Identity::None,
             },
-            collation: row[9].take(),
+            collation: row.take(9),
             choices,
-            comment: row[8].take(),
+            comment: row.take(8),
         };
         self.names.insert((table, column), field.name.clone());
         let origin = Origin {
@@ -213,7 +214,7 @@ impl Reading {
         object.fields.push(field);
     }
 
-    fn index(&mut self, row: &[Option<String>]) {
+    fn index(&mut self, row: &Told) {
         let table = number(&row[0]);
         let keys = row[11].as_deref().and_then(|n| n.parse().ok());
         let parts = numbers(&text(&row[4]));
@@ -265,7 +266,7 @@ impl Reading {
         });
     }
 
-    fn constraint(&mut self, row: &[Option<String>]) {
+    fn constraint(&mut self, row: &Told) {
         let (table, other) = (number(&row[0]), number(&row[3]));
         if row[1].as_deref() == Some("c") {
             let check = Check {
@@ -305,7 +306,7 @@ impl Reading {
         }
     }
 
-    fn sequence(&mut self, row: &[Option<String>]) {
+    fn sequence(&mut self, row: &Told) {
         let mut object = Object::new(text(&row[0]), text(&row[1]), Kind::Sequence);
         object.owner.clone_from(&row[2]);
         object.comment.clone_from(&row[3]);
@@ -329,7 +330,7 @@ impl Reading {
         self.objects.push(object);
     }
 
-    fn routine(&mut self, row: &[Option<String>]) {
+    fn routine(&mut self, row: &Told) {
         let word = text(&row[2]);
         let kind = if word == "p" {
             Kind::Procedure
@@ -369,7 +370,7 @@ impl Reading {
         self.objects.push(object);
     }
 
-    fn own_type(&mut self, row: &[Option<String>]) {
+    fn own_type(&mut self, row: &Told) {
         let mut object = Object::new(text(&row[0]), text(&row[1]), Kind::Type);
         object.owner.clone_from(&row[3]);
         object.comment.clone_from(&row[4]);

@@ -10,8 +10,9 @@ use idle_tide_lang::dialect::POSTGRES;
 use super::Postgres;
 use super::catalog::OWN;
 use crate::engine::EngineError;
+use crate::served::Answer;
 
-pub(super) type Rows = Vec<Vec<Option<String>>>;
+pub(super) type Rows = Answer;
 
 /// What a relation, type or routine is known by: the system catalog it stands in, and its number there.
 pub(super) type Key = (String, String);

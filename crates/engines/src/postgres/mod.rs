@@ -37,8 +37,8 @@ use crate::gather::{Gather, HAND_OVER};
 use crate::load::{Destination, Existing, NotPut, with_inserts};
 use crate::reach::Reach;
 use crate::served::{
-    CUT, REST, Reading, ServerControl, Ticketed, Tickets, count_small, explain_read_only, may_move,
-    measured, not_while_refusing, runtime,
+    Answer, CUT, REST, Reading, ServerControl, Ticketed, Tickets, count_small, explain_read_only,
+    may_move, measured, not_while_refusing, runtime,
 };
 use crate::trouble::{Ask, OpenError, Trouble};
 pub(crate) use reading::acting;
@@ -230,25 +230,22 @@ impl Postgres {
     }
 
     /// Asks a question of our own whose answer is small.
-    fn ask(&self, sql: &str) -> Result<Vec<Vec<Option<String>>>, EngineError> {
+    fn ask(&self, sql: &str) -> Result<Answer, EngineError> {
         let answer = self.runtime.block_on(self.client.simple_query(sql));
         self.ear.lock().described.clear();
         let rows = answer.map_err(|error| self.failed(&error, sql))?;
-        Ok(rows
-            .into_iter()
-            .filter_map(|message| match message {
-                SimpleQueryMessage::Row(row) => Some(
-                    (0..row.len())
-                        .map(|at| row.get(at).map(str::to_string))
-                        .collect(),
-                ),
-                _ => None,
-            })
-            .collect())
+        let rows = rows.into_iter().filter_map(|message| match message {
+            SimpleQueryMessage::Row(row) => Some(row),
+            _ => None,
+        });
+        let text = |value: Option<&str>| value.map(str::to_string);
+        rows.map(|row| (0..row.len()).map(|at| row.try_get(at).map(text)).collect())
+            .collect::<Result<_, _>>()
+            .map_err(|error| self.failed(&error, sql))
     }
 
     /// Asks a question that waits for no lock and leaves no trace in a transaction; nothing if it fails.
-    fn without_waiting(&self, sql: &str) -> Option<Vec<Vec<Option<String>>>> {
+    fn without_waiting(&self, sql: &str) -> Option<Answer> {
         let question = format!("set local lock_timeout = '50ms'; {sql}");
         if self.ear.lock().state != b'T' {
             // Two statements that are sent together are a transaction by themselves.

@@ -10,7 +10,7 @@ use idle_tide_lang::choices;
 
 use super::Tabular;
 use crate::engine::EngineError;
-use crate::served::Answer;
+use crate::served::{Answer, Told};
 
 /// From this many tables on, their names are handed over before the rest is read.
 const MANY: usize = 400;
@@ -203,7 +203,7 @@ pub(super) fn read(
 fn around(of: &mut Tabular) -> Result<Catalog, EngineError> {
     let names = |rows: Answer| {
         rows.into_iter()
-            .filter_map(|mut row| row.pop().flatten())
+            .filter_map(Told::first)
             .collect::<Vec<String>>()
     };
     let schemas = of.ask("select s.name from sys.schemas s where s.schema_id < 16384 and s.name not in ('sys', 'INFORMATION_SCHEMA', 'guest') order by s.name")?;

@@ -5,6 +5,7 @@ use idle_tide_core::catalog::{Catalog, Identity, Index, Kind, Link, Object};
 
 use super::{Tabular, bracketed};
 use crate::engine::EngineError;
+use crate::served::Told;
 
 fn named(schema: &str, name: &str) -> String {
     format!("{}.{}", bracketed(schema), bracketed(name))
@@ -176,12 +177,7 @@ pub(super) fn define(of: &mut Tabular, object: &mut Object) -> Result<(), Engine
         _ => {
             let full = named(&object.schema, &object.name).replace('\'', "''");
             let rows = of.ask(&format!("select m.definition from sys.sql_modules m where m.object_id = object_id(N'{full}')"))?;
-            match rows
-                .into_iter()
-                .next()
-                .and_then(|mut row| row.pop())
-                .flatten()
-            {
+            match rows.into_iter().next().and_then(Told::first) {
                 Some(text) => object.definition = Some(text),
                 None => object.broken = Some("this user may not see its definition".into()),
             }

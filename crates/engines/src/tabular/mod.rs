@@ -94,7 +94,7 @@ impl Sink for Texts {
                     ValueRef::Boolean(yes) => Some(u8::from(yes).to_string()),
                     value => Some(value.plain()),
                 })
-                .collect::<Vec<_>>()
+                .collect()
         }));
         Ok(())
     }
