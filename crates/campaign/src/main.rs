@@ -5,6 +5,7 @@
 //! `--write FILE` puts the table into a file, between the marks that stand there for it.
 
 mod field;
+mod fuzz;
 mod peers;
 mod rows;
 mod screen;

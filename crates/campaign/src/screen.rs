@@ -111,7 +111,11 @@ impl Screen {
         match ended {
             Some(status) => Err(format!("ended ({status}) before {what}")),
             None if came => Ok(text),
-            None => Err(format!("never saw {what} on:\n{text}")),
+            None => {
+                let lines = text.lines().map(str::trim_end);
+                let lines: Vec<&str> = lines.filter(|line| !line.is_empty()).collect();
+                Err(format!("never saw {what} on:\n{}", lines.join("\n")))
+            }
         }
     }
 

@@ -25,7 +25,7 @@ impl Tally {
         self.tried += 1;
         if let Err(seen) = came {
             let line = format!("{}: {}", what.as_ref(), seen);
-            eprintln!("    broken: {}", line.replace('\n', " "));
+            eprintln!("    broken: {}", line.replace('\n', "\n      "));
             self.broken.push(line);
         }
     }

@@ -40,6 +40,9 @@ impl Places {
     }
 }
 
+/// A file of so many bytes holds no settings.
+const LARGEST: u64 = 4 << 20;
+
 /// How carefully a source is to be treated; it colours the bearings.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
@@ -185,11 +188,15 @@ impl Settings {
     /// # Errors
     /// In words, with the place, if the file is not TOML.
     pub fn read(path: &Path) -> Result<Self, String> {
-        if std::fs::metadata(path).is_ok_and(|there| !there.is_file()) {
-            return Err(format!(
-                "{} is not read: it is no plain file",
-                path.display()
-            ));
+        if let Ok(there) = std::fs::metadata(path) {
+            let why = match there.len() {
+                _ if !there.is_file() => Some("it is no plain file"),
+                LARGEST.. => Some("settings do not have 4 MB"),
+                _ => None,
+            };
+            if let Some(why) = why {
+                return Err(format!("{} is not read: {why}", path.display()));
+            }
         }
         match std::fs::read_to_string(path) {
             Ok(text) => toml::from_str(&text)

@@ -502,6 +502,19 @@ fn what_was_done_is_told_as_it_was() {
     }
 }
 
+/// An engine names a column by its expression, and with it the secret that stands there.
+#[test]
+fn names_of_columns_hold_no_secret() {
+    let mut s = Session::memory();
+    let entry = s.run("select 1 = (select 1 where 'a' = crew and password = 'hush-hush') from (select 'a' as crew, 'b' as password)");
+    let set = Arc::clone(&entry.sheet().expect("rows").set);
+    let name = set.read().columns()[0].name.clone();
+    assert!(
+        name.contains("password = …") && !name.contains("hush"),
+        "{name}"
+    );
+}
+
 /// A secret of one letter is not taken out of every word of the engine's answer.
 #[test]
 fn short_secrets_garble_nothing() {

@@ -248,16 +248,21 @@ impl Finder<'_> {
     fn in_statements(&self) -> Vec<usize> {
         let first = self.word(0);
         let texts = || (0..self.list.len()).filter(|at| self.is_literal(*at));
+        // What stands in double quotes and names nothing is a text there.
+        let quoted = || {
+            let of_kind = |at: &usize| self.list[*at].kind == TokenKind::QuotedName;
+            (0..self.list.len()).filter(move |at| self.is_literal(*at) || of_kind(at))
+        };
         match self.dialect.family {
             // The key of an encrypted file, as builds of the engine have it.
             Family::Sqlite if first == "attach" => {
-                let keys = texts().filter(|at| self.word(at.saturating_sub(1)) == "key");
+                let keys = quoted().filter(|at| self.word(at.saturating_sub(1)) == "key");
                 keys.collect()
             }
             Family::Sqlite if first == "pragma" => {
                 const KEYS: [&str; 5] = ["hexkey", "hexrekey", "key", "rekey", "textkey"];
                 let named = (1..4).any(|at| KEYS.contains(&self.word(at).as_str()));
-                texts().filter(|_| named).collect()
+                quoted().filter(|_| named).collect()
             }
             Family::Mariadb => self.in_calls(&["decode", "encode"]),
             // A server, a user and a password, with semicolons between them.
@@ -460,7 +465,8 @@ fn places_within(text: &str, dialect: &Dialect, depth: usize) -> Vec<Range<usize
     }
     let known: HashSet<usize> = known.into_iter().collect();
     let mut found: Vec<usize> = Vec::new();
-    for at in (0..finder.list.len()).filter(|at| finder.is_literal(*at)) {
+    let may = |at: &usize| finder.is_literal(*at) || known.contains(at);
+    for at in (0..finder.list.len()).filter(may) {
         // A literal that goes on in another one behind it.
         let goes_on = found.last().is_some_and(|last| last + 1 == at);
         if goes_on
@@ -628,6 +634,7 @@ mod tests {
             ("create role mate login password 'pw-x'", &POSTGRES),
             ("attach database 'a.db' as a key 'pw-x'", &SQLITE),
             ("pragma main.key = 'pw-x'", &SQLITE),
+            ("attach 'a.db' as a key \"pw-x\"", &SQLITE),
             ("pragma rekey('pw-x')", &SQLITE),
             (
                 "alter user mate identified by 'pw-x' replace 'pw-x'",
@@ -696,6 +703,7 @@ mod tests {
                 MARIADB,
             ),
             ("set password = 'pw-x'", MARIADB),
+            ("create user mate identified by'pw-x'", MARIADB),
             (
                 "change master to master_user='r', master_password='pw-x'",
                 MARIADB,

@@ -3,7 +3,7 @@
 use std::fmt::Write as _;
 
 use jiff::civil::{Date, DateTime, Time};
-use jiff::{SignedDuration, ToSpan};
+use jiff::{SignedDuration, Span};
 
 use crate::collation;
 use crate::take::{Malformed, Take, to_wide, wrong};
@@ -185,7 +185,8 @@ fn digits(negative: bool, magnitude: u128, scale: u8, out: &mut String) {
 }
 
 fn day(days: i64, since: Date) -> Option<Date> {
-    since.checked_add(days.days()).ok()
+    let span = Span::new().try_days(days).ok()?;
+    since.checked_add(span).ok()
 }
 
 const FIRST: Date = Date::constant(1, 1, 1);
@@ -682,7 +683,8 @@ fn offset(text: &str) -> Result<(DateTime, i64), String> {
     let (hours, minutes) = text[at + 1..]
         .split_once(':')
         .unwrap_or((&text[at + 1..], "0"));
-    let minutes = parsed::<i64>(hours, "offset")? * 60 + parsed::<i64>(minutes, "offset")?;
+    let (hours, minutes): (i16, i16) = (parsed(hours, "offset")?, parsed(minutes, "offset")?);
+    let minutes = i64::from(hours) * 60 + i64::from(minutes);
     let sign = if text[at..].starts_with('-') { -1 } else { 1 };
     Ok((moment(&text[..at])?, sign * minutes))
 }
@@ -710,6 +712,22 @@ mod tests {
             Value::Text(text) | Value::Number(text) => text.to_string(),
             other => format!("{other:?}"),
         }
+    }
+
+    #[test]
+    fn days_that_no_calendar_has_are_no_value() {
+        let mut bytes = i32::MAX.to_le_bytes().to_vec();
+        bytes.extend([0; 4]);
+        let mut room = Room::default();
+        let came = read(
+            &TypeInfo::of(id::DATETIME, 8),
+            &mut Take::new(&bytes),
+            &mut room,
+        );
+        assert!(came.is_err(), "{came:?}");
+        let mut out = Vec::new();
+        let late = Value::Text("2031-03-01 07:00:00 +9223372036854775807:00");
+        assert!(write(&TypeInfo::scaled(id::DATETIMEOFFSET, 0), late, &mut out).is_err());
     }
 
     #[test]

@@ -72,6 +72,11 @@ pub const ROWS: &[Row] = &[
         run: files::run,
     },
     Row {
+        name: "fuzzing",
+        promise: "no input makes a reader panic or hang, and what is understood is understood again",
+        run: crate::fuzz::run,
+    },
+    Row {
         name: "long-session",
         promise: "memory and open files stay flat",
         run: long::run,

@@ -628,12 +628,14 @@ mod tests {
         .iter()
         .map(|(from, to)| {
             let class = Some("pg_class".to_string());
-            vec![
+            [
                 class.clone(),
                 Some(from.to_string()),
                 class,
                 Some(to.to_string()),
             ]
+            .into_iter()
+            .collect()
         })
         .collect();
         let pieces = ["1", "2", "3", "4", "5"].map(piece).into_iter().collect();
@@ -645,12 +647,14 @@ mod tests {
         let chain: Rows = (0..49_999)
             .map(|n: u32| {
                 let class = Some("pg_class".to_string());
-                vec![
+                [
                     class.clone(),
                     Some(n.to_string()),
                     class,
                     Some((n + 1).to_string()),
                 ]
+                .into_iter()
+                .collect()
             })
             .collect();
         assert_eq!(in_order(long, &chain)[0], "49999");
