@@ -37,6 +37,11 @@ fn campaign() -> Result<bool, String> {
     let mut arguments = std::env::args().skip(1);
     while let Some(argument) = arguments.next() {
         match argument.as_str() {
+            "--fuzz" => {
+                let name = arguments.next().ok_or("--fuzz needs a target")?;
+                let kept = arguments.next().ok_or("--fuzz needs a file")?;
+                return fuzz::one(&name, kept.as_ref()).map(|()| true);
+            }
             "--write" => into = Some(arguments.next().ok_or("--write needs a file")?),
             name if ROWS.iter().any(|row| row.name == name) => only.push(argument),
             name => {

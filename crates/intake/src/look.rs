@@ -275,7 +275,7 @@ fn gather(
             let (bytes, mark) = fields.get(at);
             if crate::records::is_null(bytes, mark, ColumnType::Text, null.as_deref()) {
                 column.evidence.nulls += 1;
-            } else if bytes.is_empty() {
+            } else if bytes.is_empty() && mark != Mark::Text {
                 // A text, or a null of whoever puts quotes around everything.
             } else {
                 match std::str::from_utf8(bytes) {
@@ -618,6 +618,9 @@ mod tests {
             types(&proposal),
             "_id integer, code text, at json, new decimal(2,1)"
         );
+        // An empty text is one, and no missing number.
+        let (_dir, _, found) = looked("t.jsonl", "{\"n\": 1}\n{\"n\": \"\"}\n");
+        assert_eq!(types(&found.expect("a proposal")), "n text");
         let bad: Vec<String> = proposal.bad.iter().map(Bad::to_string).collect();
         assert_eq!(
             bad[0],

@@ -1,9 +1,12 @@
 //! Any bytes to everything that reads some: no panic, no hang, and what is understood is written so that it is understood
 //! again. The tests run each target for a moment, the campaign for minutes. FUZZ_SECONDS and FUZZ_SEED repeat a run.
 
+use std::os::unix::fs::FileExt;
+use std::path::Path;
+use std::process::Command;
 use std::time::{Duration, Instant};
 
-use crate::field::{Chance, Field};
+use crate::field::{Chance, Field, finish, last_line};
 use crate::tally::Tally;
 
 mod documents;
@@ -29,14 +32,16 @@ pub fn targets() -> Vec<Target> {
         .collect()
 }
 
-/// How long the campaign runs each target.
-const LONG: Duration = Duration::from_secs(20);
+/// The stack of a task's thread.
+const STACK: usize = 64 * 1024 * 1024;
 
-/// Runs all of them for long, two at a time.
-pub fn run(_: &Field) -> Tally {
+/// How long the campaign runs each target.
+const LONG: Duration = Duration::from_secs(60);
+
+/// Runs all of them for long, two at a time, each as a process of its own: one that ends it is counted too.
+pub fn run(field: &Field) -> Tally {
     let mut tally = Tally::default();
-    // Panics are caught and counted.
-    std::panic::set_hook(Box::new(|_| {}));
+    let place = field.folder("fuzzing");
     let list = targets();
     let next = std::sync::atomic::AtomicUsize::new(0);
     let done = std::sync::Mutex::new(Vec::new());
@@ -45,16 +50,30 @@ pub fn run(_: &Field) -> Tally {
             scope.spawn(|| {
                 let at = || next.fetch_add(1, std::sync::atomic::Ordering::SeqCst);
                 while let Some(target) = list.get(at()) {
-                    let came = for_long(target, LONG, seed());
-                    done.lock().expect("no panic").push((target.name, came));
+                    let kept = place.join(target.name);
+                    let mut command = Command::new(std::env::current_exe().expect("a path"));
+                    command.args(["--fuzz", target.name]).arg(&kept);
+                    let ran = finish(command, b"", LONG * 3);
+                    let input = || {
+                        let bytes = std::fs::read(&kept).unwrap_or_default();
+                        String::from_utf8_lossy(&bytes).into_owned()
+                    };
+                    let came = match (ran.sound(), ran.code) {
+                        (Err(words), _) => Err(format!("{words}; the input was {:?}", input())),
+                        (_, Some(0)) => Ok(last_line(&ran.err).parse::<u64>().unwrap_or(0)),
+                        _ => Err(ran.err),
+                    };
+                    done.lock()
+                        .expect("no panic")
+                        .push((target.name, came, ran.peak));
                 }
             });
         }
     });
-    let _ = std::panic::take_hook();
     let mut inputs = 0;
-    for (name, came) in done.into_inner().expect("no panic") {
+    for (name, came, peak) in done.into_inner().expect("no panic") {
         inputs += came.as_ref().map_or(0, |count| *count);
+        tally.peak = tally.peak.max(peak);
         tally.count(name, came.map(|_| ()));
     }
     tally
@@ -63,13 +82,44 @@ pub fn run(_: &Field) -> Tally {
     tally
 }
 
+/// Runs one target, as the process that [`run`] starts: what it reads lies in `kept` meanwhile, how many inputs there were is
+/// the last line that it says.
+///
+/// # Errors
+/// In words with the input: what a promise was broken with.
+pub fn one(name: &str, kept: &Path) -> Result<(), String> {
+    std::panic::set_hook(Box::new(|_| {}));
+    let list = targets();
+    let target = list.iter().find(|target| target.name == name);
+    let target = target.ok_or_else(|| format!("there is no target {name}"))?;
+    // With as much of a stack as the threads of the program have.
+    let work = || for_long(target, LONG, seed(), Some(kept));
+    let count = std::thread::scope(|scope| {
+        let thread = std::thread::Builder::new().stack_size(STACK);
+        let thread = thread.spawn_scoped(scope, work);
+        let thread = thread.map_err(|error| error.to_string())?;
+        thread.join().map_err(|_| "the thread ended".to_string())?
+    })?;
+    eprintln!("{count}");
+    Ok(())
+}
+
 fn seed() -> u64 {
     let given = std::env::var("FUZZ_SEED").ok();
     given.and_then(|s| s.parse().ok()).unwrap_or(0x1d1e_71de)
 }
 
 /// Gives a target changed seeds for so long; answers how many.
-fn for_long(target: &Target, long: Duration, seed: u64) -> Result<u64, String> {
+fn for_long(
+    target: &Target,
+    long: Duration,
+    seed: u64,
+    kept: Option<&Path>,
+) -> Result<u64, String> {
+    let kept = match kept.map(std::fs::File::create).transpose() {
+        Ok(kept) => kept,
+        Err(error) => return Err(error.to_string()),
+    };
     let seeds = (target.seeds)();
     let mut chance = Chance(seed);
     let begun = Instant::now();
@@ -77,6 +127,11 @@ fn for_long(target: &Target, long: Duration, seed: u64) -> Result<u64, String> {
     while begun.elapsed() < long {
         let state = chance.0;
         let bytes = mutated(&seeds, &mut chance);
+        if let Some(kept) = &kept {
+            let written = kept.write_all_at(&bytes, 0);
+            let written = written.and_then(|()| kept.set_len(bytes.len() as u64));
+            written.map_err(|error| error.to_string())?;
+        }
         let one = Instant::now();
         let done = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| (target.run)(&bytes)));
         let input = || {
@@ -149,7 +204,7 @@ mod tests {
             None => Duration::from_millis(600),
         };
         for target in targets() {
-            if let Err(words) = for_long(&target, moment, seed()) {
+            if let Err(words) = for_long(&target, moment, seed(), None) {
                 panic!("{words}");
             }
         }
@@ -162,7 +217,7 @@ mod tests {
             seeds: || vec![b"seed".to_vec()],
             run: |bytes| assert!(bytes.len() < 9, "too long"),
         };
-        let came = for_long(&target, Duration::from_secs(5), 7);
+        let came = for_long(&target, Duration::from_secs(5), 7, None);
         assert!(came.is_err_and(|words| words.contains("too long") && words.contains("FUZZ_SEED")));
     }
 }
