@@ -32,6 +32,9 @@ use crate::guide;
 use crate::keys::Keymap;
 use crate::picture::{Form, Picture};
 
+/// So many entries are gone back to, where each is written as it comes.
+const KEPT_ENTRIES: usize = 500;
+
 /// Exit codes, by what went wrong.
 pub mod exit {
     /// A statement was refused, or something else went wrong.
@@ -1019,6 +1022,7 @@ impl Session {
         let in_transaction = self.desk.bearings().transaction.is_some();
         self.drains.store(in_transaction, Ordering::Relaxed);
         let given = self.given(text);
+        self.desk.let_go_of_entries(KEPT_ENTRIES);
         let before = self.desk.entries().len();
         self.desk.hush();
         self.desk.submit_piece(text, is_command, given);

@@ -63,6 +63,23 @@ impl Entries {
         number
     }
 
+    /// Lets go of what is long over and has no rows, when there are twice as many entries as are to be kept: a file of
+    /// statements may have millions.
+    pub(crate) fn let_go(&mut self, keep: usize) {
+        if self.list.len() < 2 * keep {
+            return;
+        }
+        let shown = self.shown().map(|entry| entry.number);
+        let last = self.list.len() - keep;
+        let mut at = 0;
+        self.list.retain(|entry| {
+            at += 1;
+            at > last || entry.sheet().is_some() || Some(entry.number) == shown
+        });
+        let place = shown.and_then(|number| self.place_of(number));
+        self.current = place.unwrap_or_default();
+    }
+
     /// Ends an entry.
     pub(crate) fn end(&mut self, number: EntryId, state: State, content: Content) {
         if let Some(entry) = self.get_mut(number) {
@@ -119,4 +136,22 @@ impl Entries {
 /// Rows that are finished as they are made.
 pub(crate) fn rows(set: ResultSet) -> Content {
     Content::Rows(Sheet::new(Arc::new(RwLock::new(set))))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_long_over_goes_and_numbers_stay() {
+        let mut entries = Entries::default();
+        let place = ("a".to_string(), "b".to_string());
+        for n in 0..20 {
+            entries.add(Entry::new(1, place.clone(), &n.to_string(), "row", true), n == 3);
+            entries.let_go(5);
+        }
+        assert_eq!(entries.shown().map(|entry| entry.number), Some(4));
+        assert_eq!(entries.get(20).map(|entry| entry.text.as_str()), Some("19"));
+        assert!(entries.get(2).is_none() && entries.all().len() < 12);
+    }
 }

@@ -271,6 +271,11 @@ impl Desk {
         });
     }
 
+    /// Lets go of entries without rows but for the last `keep` or so: whoever runs a file of statements goes back to none.
+    pub fn let_go_of_entries(&mut self, keep: usize) {
+        self.entries.let_go(keep);
+    }
+
     /// Takes the word away.
     pub fn hush(&mut self) {
         self.services.notice = None;
