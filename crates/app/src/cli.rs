@@ -376,6 +376,8 @@ pub struct Kept {
     settings: Settings,
     /// Why they could not be read, and what follows.
     pub trouble: Option<String>,
+    /// What is wrong in them and was left out.
+    pub doubts: Vec<String>,
 }
 
 impl Kept {
@@ -386,11 +388,16 @@ impl Kept {
             Some(Err(words)) => Kept {
                 settings: Settings::default(),
                 trouble: Some(unreadable(&words)),
+                doubts: Vec::new(),
             },
-            read => Kept {
-                settings: read.and_then(Result::ok).unwrap_or_default(),
-                trouble: None,
-            },
+            read => {
+                let settings = read.and_then(Result::ok).unwrap_or_default();
+                Kept {
+                    doubts: settings.set_limits(),
+                    settings,
+                    trouble: None,
+                }
+            }
         }
     }
 }
@@ -439,6 +446,9 @@ pub fn writes_of(
     if let Some(trouble) = &kept.trouble {
         tell(trouble);
         return Ok(Writes::None);
+    }
+    for doubt in &kept.doubts {
+        tell(doubt);
     }
     let saved = kept.settings.sources.get(&origin.name);
     if let Some(trouble) = saved.and_then(|saved| saved.trouble(&origin.name)) {
@@ -622,7 +632,7 @@ fn desk(cli: &Cli) -> Result<i32, Box<dyn std::error::Error>> {
     };
     let (keymap, clashes) = Keymap::read(&kept.settings.keys);
     app.keymap = keymap;
-    if let Some(words) = clashes.first() {
+    if let Some(words) = clashes.first().or(kept.doubts.first()) {
         app.desk.say(words, Tone::Care);
     }
     if let Some(words) = &kept.trouble {

@@ -1,5 +1,6 @@
 //! The guide: topics made of a few sentences, the table of commands and the table of keys.
 
+use idle_tide_core::limits::LIMITS;
 use idle_tide_desk::{Line, Page, Tone};
 use idle_tide_lang::command::{COMMANDS, Command};
 use idle_tide_lang::dialect::{MARIADB, POSTGRES, SQLITE};
@@ -31,6 +32,7 @@ pub const TOPICS: &[&str] = &[
     "take away",
     "conditions",
     "shell",
+    "limits",
     "commands",
     "keys",
     "help",
@@ -186,6 +188,10 @@ fn words(topic: &str) -> &'static [&'static str] {
             "idle-tide SOURCE --first 'STATEMENT' opens the desk and runs something at once.",
         ],
         "commands" => &["Arguments stand apart by blanks, in quotes where they hold blanks."],
+        "limits" => &[
+            "What is kept within bounds, and by how much. The settings change it, under [limits]: notices = 1000. A name or a value that cannot be is told on arrival, and the usual one counts.",
+            "Of the warnings of MariaDB and MySQL the first 20 of a statement are shown, and how many there are.",
+        ],
         "help" => &["/help TOPIC opens a topic; /help WORD finds every line with the word."],
         _ => &[],
     }
@@ -302,6 +308,17 @@ pub fn page(topic: &str, width: usize, keys: &Keymap) -> Page {
     }
     if topic == "options" {
         options(&mut page, width);
+        return page;
+    }
+    if topic == "limits" {
+        for row in &LIMITS {
+            let name = format!("{}  ", row.name);
+            let value = format!("{}  ", idle_tide_draw::picture::grouped(row.usual));
+            page.line(Line::new().and(Tone::Heading, name).and(Tone::Plain, value));
+            for line in wrap(row.what, width.saturating_sub(2)) {
+                page.say(Tone::Faint, format!("  {line}"));
+            }
+        }
         return page;
     }
     if topic == "statements" {
@@ -450,6 +467,13 @@ pub fn markdown() -> String {
                     cell(usage.trim_end()),
                     cell(c.summary)
                 ));
+            }
+        }
+        if *topic == "limits" {
+            out.push_str("\n| name | usual | what it bounds |\n|---|--:|---|\n");
+            for row in &LIMITS {
+                let usual = idle_tide_draw::picture::grouped(row.usual);
+                out.push_str(&format!("| `{}` | {usual} | {} |\n", row.name, row.what));
             }
         }
         if *topic == "keys" {

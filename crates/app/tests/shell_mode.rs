@@ -578,6 +578,31 @@ fn a_source_that_was_saved_to_be_read_only_is_never_written() {
     assert_eq!(ran.out, "n\n0\n");
 }
 
+/// Limits of the settings count, and what cannot be one is told and changes nothing.
+#[test]
+fn limits_are_those_of_the_settings() {
+    let s = Shell::new();
+    let db = s.path("books.db");
+    make_file(&db);
+    let settings = s.path("XDG_CONFIG_HOME/idle-tide/settings.toml");
+    std::fs::create_dir_all(Path::new(&settings).parent().expect("a folder")).expect("made");
+    let limits = "[limits]\nscript-rows = 3\nresults-disk-mb = 0\nnothing = 5\n";
+    std::fs::write(&settings, limits).expect("written");
+    let many = "= n = rows('select 1 as a union select 2 union select 3 union select 4')";
+    let ran = s.run(&["run", &db, many]);
+    assert_eq!(ran.code, 1, "{}", ran.err);
+    assert!(ran.err.contains("more than 3 rows"), "{}", ran.err);
+    assert!(
+        ran.err.contains("results-disk-mb cannot be 0"),
+        "{}",
+        ran.err
+    );
+    assert!(ran.err.contains("no limit nothing"), "{}", ran.err);
+    let few = "= n = rows('select 1 as a union select 2 union select 3')";
+    let ran = s.run(&["run", &db, few]);
+    assert_eq!(ran.code, 0, "{}", ran.err);
+}
+
 #[test]
 fn settings_that_cannot_be_read_stop_nothing_and_nothing_is_written() {
     let s = Shell::new();

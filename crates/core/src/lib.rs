@@ -13,6 +13,7 @@ pub mod compare;
 pub mod decimal;
 pub mod document;
 pub mod figures;
+pub mod limits;
 pub mod links;
 pub mod order;
 pub mod plan;

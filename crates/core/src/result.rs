@@ -11,6 +11,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use crate::batch::{Paths, RowBatch};
 use crate::document::paths::Path;
+use crate::limits::Limit;
 use crate::value::Value;
 
 /// What is known of one column of a result.
@@ -114,9 +115,6 @@ struct Segment {
     place: Place,
 }
 
-/// Disk that one result may use, in bytes, where nothing else says how much.
-pub const DISK: u64 = 2_000_000_000;
-
 /// How many batches read back from disk are kept at hand.
 const CACHED: usize = 24;
 
@@ -150,7 +148,7 @@ impl ResultSet {
             own_limit,
             in_memory: 0,
             on_disk: 0,
-            disk_limit: DISK,
+            disk_limit: Limit::ResultsDisk.value(),
             spill: None,
             paths: None,
             cache: std::sync::Mutex::new(VecDeque::new()),

@@ -3,7 +3,8 @@
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
-use idle_tide_core::result::{DISK, ResultSet};
+use idle_tide_core::limits::Limit;
+use idle_tide_core::result::ResultSet;
 use parking_lot::RwLock;
 
 use crate::entry::{Content, Entry, State};
@@ -115,7 +116,7 @@ impl Entries {
         if self.get(grown).is_none_or(|entry| disk(entry) == 0) {
             return true;
         }
-        if self.list.iter().map(disk).sum::<u64>() <= DISK {
+        if self.list.iter().map(disk).sum::<u64>() <= Limit::ResultsDisk.value() {
             return true;
         }
         let current = self.current;
@@ -147,7 +148,10 @@ mod tests {
         let mut entries = Entries::default();
         let place = ("a".to_string(), "b".to_string());
         for n in 0..20 {
-            entries.add(Entry::new(1, place.clone(), &n.to_string(), "row", true), n == 3);
+            entries.add(
+                Entry::new(1, place.clone(), &n.to_string(), "row", true),
+                n == 3,
+            );
             entries.let_go(5);
         }
         assert_eq!(entries.shown().map(|entry| entry.number), Some(4));

@@ -171,6 +171,9 @@ pub struct Settings {
     /// How long a change is held before it is taken back by itself, in minutes; none is held when it is 0.
     #[serde(rename = "hold-minutes", skip_serializing_if = "Option::is_none")]
     pub hold_minutes: Option<f64>,
+    /// Limits by their names ([`idle_tide_core::limits`]), where they are not the usual ones.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub limits: BTreeMap<String, i64>,
     /// Keys by the names of their rows, where they are not the usual ones.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub keys: BTreeMap<String, String>,
@@ -204,6 +207,12 @@ impl Settings {
             Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(Settings::default()),
             Err(error) => Err(format!("{} is not read: {error}", path.display())),
         }
+    }
+
+    /// Makes the limits those of these settings; answers what is wrong with them, a sentence each.
+    pub fn set_limits(&self) -> Vec<String> {
+        let set = |(name, value): (&String, &i64)| idle_tide_core::limits::set(name, *value).err();
+        self.limits.iter().filter_map(set).collect()
     }
 
     /// Changes the settings file as it is now: what is not changed keeps its place, its comments and its spelling.

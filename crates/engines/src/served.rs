@@ -1,6 +1,7 @@
 //! What the families of servers have in common: a runtime in the connection's thread, cancelling by
 //! ticket so that a late cancel hits nothing else, and a login that asks for what is missing.
 
+use idle_tide_core::limits::Limit;
 use std::collections::HashMap;
 use std::net::ToSocketAddrs;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -204,6 +205,18 @@ pub(crate) fn acting_function(
     match called.is_empty() {
         true => None,
         false => ask(&question(&called, dialect)),
+    }
+}
+
+/// Keeps what a server says beside its answer, up to the limit, and says when there was more.
+pub(crate) fn keep_notice(notices: &mut Vec<String>, words: String) {
+    let most = Limit::Notices.value() as usize;
+    match notices.len() {
+        count if count < most => notices.push(words),
+        count if count == most => notices.push(format!(
+            "The server said more; these are the first {most} messages."
+        )),
+        _ => {}
     }
 }
 

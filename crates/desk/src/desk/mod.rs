@@ -10,6 +10,7 @@ mod state;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use idle_tide_core::limits::Limit;
 use idle_tide_core::result::Budget;
 use idle_tide_engines::{Bearings, Connection, EngineError, Idle};
 use idle_tide_lang::Dialect;
@@ -37,9 +38,6 @@ use crate::sheet::Sheet;
 use crate::task::{Lane, Progress, SessionId, TaskId, fault};
 use crate::verbs::{self, statement};
 use crate::worker::{Errand, free};
-
-/// Memory that all results together may use, in bytes.
-const ALL_MEMORY: u64 = 256 * 1024 * 1024;
 
 /// How a desk is set up.
 pub struct Options {
@@ -96,9 +94,8 @@ impl Desk {
             .places
             .as_ref()
             .map(|places| Settings::read(&places.settings));
-        let covered = settings
-            .and_then(Result::ok)
-            .and_then(|settings| settings.covered);
+        let settings = settings.and_then(Result::ok).unwrap_or_default();
+        let covered = settings.covered;
         Desk {
             sessions: vec![Session::nowhere(options.writes)],
             here: 0,
@@ -118,7 +115,7 @@ impl Desk {
                     text,
                     tone: Tone::Care,
                 }),
-                memory: Budget::new(ALL_MEMORY),
+                memory: Budget::new(Limit::ResultsMemory.value()),
                 stream: options.stream,
                 diary: None,
                 default_writes: options.writes,

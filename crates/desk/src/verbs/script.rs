@@ -6,6 +6,7 @@ use std::sync::mpsc::channel;
 
 use idle_tide_core::document::time::TimeZone;
 use idle_tide_core::document::{Datum, Document, bson};
+use idle_tide_core::limits::Limit;
 use idle_tide_core::result::ResultSet;
 use idle_tide_core::{Column, RowBatch, Value};
 use idle_tide_dock::flow::Context;
@@ -36,8 +37,6 @@ use crate::settings::Writes;
 use crate::sheet::now;
 use crate::task::{Bench, Lane, Progress, Reporter, Work};
 
-/// Rows that a statement may give a script.
-const MOST_ROWS: u64 = 200_000;
 /// The largest file that is run from the full screen, in bytes.
 const MOST_FILE: u64 = 64 * 1024 * 1024;
 
@@ -321,11 +320,8 @@ impl Sink for Objects {
 
     fn rows(&mut self, batch: RowBatch) -> std::io::Result<()> {
         for row in batch.rows() {
-            if self.list.len() as u64 >= MOST_ROWS {
-                let most = idle_tide_draw::picture::grouped(MOST_ROWS);
-                return Err(std::io::Error::other(format!(
-                    "it gives more than {most} rows, which is more than a script takes"
-                )));
+            if self.list.len() as u64 >= Limit::ScriptRows.value() {
+                return Err(std::io::Error::other(too_many()));
             }
             self.list.push(Datum::Object(match row.document() {
                 Some(bytes) => bson::tree(bytes),
@@ -448,12 +444,15 @@ impl Around for Outside<'_, '_> {
                 };
                 let number =
                     number.ok_or("It is written result(N), with the number of an entry.")?;
-                let mut list = Vec::new();
+                let (mut list, most) = (Vec::new(), Limit::ScriptRows.value());
                 earlier(self.sets, number, &mut |document| {
                     list.push(Datum::Object(document));
-                    (list.len() as u64) < MOST_ROWS
+                    list.len() as u64 <= most
                 })?;
-                Ok(Datum::List(list))
+                match list.len() as u64 > most {
+                    true => Err(too_many()),
+                    false => Ok(Datum::List(list)),
+                }
             }
             "rows" => {
                 let (rows, _) = self.statement(&arguments, variables, true)?;
@@ -587,6 +586,12 @@ fn forget(turn: &mut Turn<'_>, parsed: &Parsed) -> Result<Next, Failure> {
     }
     turn.say(format!("{name} is forgotten."), Tone::Plain);
     Ok(Next::Keep)
+}
+
+/// What is said where there are more rows than a script takes.
+fn too_many() -> String {
+    let most = idle_tide_draw::picture::grouped(Limit::ScriptRows.value());
+    format!("it gives more than {most} rows, which is more than a script takes")
 }
 
 /// Puts what a file holds, statements, commands and script lines, before what waits.

@@ -5,6 +5,7 @@ use std::collections::{HashMap, VecDeque};
 use std::io;
 use std::sync::Arc;
 
+use idle_tide_core::limits::Limit;
 use idle_tide_core::result::{Budget, ResultSet};
 use idle_tide_core::{Column, Document, Figures, RowBatch, column_labels};
 use idle_tide_engines::address::without_password;
@@ -41,8 +42,6 @@ use crate::settings::{Tone as SourceTone, Writes};
 use crate::sheet::{Sheet, read};
 use crate::task::{Bench, Lane, Progress, Reporter, Work};
 
-/// Memory that one result may use before it goes to disk, in bytes.
-const RESULT_MEMORY: u64 = 128 * 1024 * 1024;
 /// A database of more objects than this is read again only when its objects may have changed.
 const LARGE: usize = 2_000;
 /// A change of so many rows is asked about before it is held.
@@ -976,7 +975,11 @@ impl Sink for IntoResult {
     }
 
     fn columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
-        *self.set.write() = ResultSet::new(columns, Arc::clone(&self.budget), RESULT_MEMORY);
+        *self.set.write() = ResultSet::new(
+            columns,
+            Arc::clone(&self.budget),
+            Limit::ResultMemory.value(),
+        );
         self.reporter.tell(Progress::Rows);
         Ok(())
     }

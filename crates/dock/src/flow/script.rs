@@ -6,6 +6,7 @@ use std::collections::HashMap;
 use compact_str::CompactString;
 use idle_tide_core::document::number::{NoNumber, Operation, compute};
 use idle_tide_core::document::{Datum, Document, time};
+use idle_tide_core::limits::Limit;
 use idle_tide_lang::flow::FlowError;
 use idle_tide_lang::flow::ast::{Expr, Line, Name, Node, Path, Span, Step};
 use idle_tide_lang::flow::functions::FUNCTIONS;
@@ -52,7 +53,7 @@ pub struct Limits {
 impl Default for Limits {
     fn default() -> Self {
         Limits {
-            steps: 20_000_000,
+            steps: Limit::ScriptSteps.value(),
             memory: 256 * 1024 * 1024,
             printed: 10_000,
             depth: 50,

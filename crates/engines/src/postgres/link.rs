@@ -16,7 +16,7 @@ use super::tap::{Ear, Tap};
 use crate::address::{Address, TlsMode};
 use crate::engine::LinkState;
 use crate::reach::{End, PATIENCE, Reach};
-use crate::served::{Stop, unreachable};
+use crate::served::{Stop, keep_notice, unreachable};
 use crate::tls;
 use crate::trouble::{OpenError, Trouble};
 
@@ -86,9 +86,6 @@ async fn connect(
 /// How the words of a notification begin, which another session sent to a channel that this one listens to.
 pub(super) const HEARD: &str = "heard on";
 
-/// Of what a server says on its own as much as this is kept until the statement ends.
-const MOST_NOTICES: usize = 200;
-
 /// Connects and logs in; what the server says on its own goes to `notices`.
 pub(super) async fn log_in(
     address: &Address,
@@ -153,13 +150,7 @@ pub(super) async fn log_in(
                 Err(_) => break,
             };
             let mut notices = notices.lock().unwrap_or_else(PoisonError::into_inner);
-            match notices.len() {
-                ..MOST_NOTICES => notices.push(words),
-                MOST_NOTICES => notices.push(format!(
-                    "The server said more; these are the first {MOST_NOTICES}."
-                )),
-                _ => {}
-            }
+            keep_notice(&mut notices, words);
         }
         ear.lock().ended = true;
     });

@@ -3,6 +3,7 @@
 //! where the columns of a result come from. It changes nothing, but ends a link on which a message is announced
 //! that no server of this kind sends, before memory is taken for it.
 
+use idle_tide_core::limits::Limit;
 use std::collections::{HashMap, VecDeque};
 use std::io;
 use std::pin::Pin;
@@ -14,7 +15,9 @@ use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 /// The longest message before the login is done, in bytes.
 const BEFORE_LOGIN: usize = 1 << 20;
 /// The longest message of all, in bytes: a row has to be in memory, several times over while it is read.
-const LONGEST: usize = 512 << 20;
+fn longest() -> usize {
+    Limit::Message.value() as usize
+}
 
 /// A column as the server describes it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -94,7 +97,7 @@ impl<S> Tap<S> {
                 let [_, length @ ..] = self.head;
                 self.left = (u32::from_be_bytes(length) as usize).saturating_sub(4);
                 let logged_in = self.ear.lock().state != 0;
-                if self.left > if logged_in { LONGEST } else { BEFORE_LOGIN } {
+                if self.left > if logged_in { longest() } else { BEFORE_LOGIN } {
                     let why = too_long(self.left, logged_in);
                     self.ear.lock().why = Some(why.clone());
                     return Err(io::Error::other(why));
@@ -142,7 +145,7 @@ fn too_long(length: usize, logged_in: bool) -> String {
         true => format!(
             "the server announces one message of {} MB, and {} MB is the most that is taken; read such a value in parts, with substring",
             length >> 20,
-            LONGEST >> 20
+            longest() >> 20
         ),
         false => format!(
             "it announces a message of {} MB before the login is done, which no such server sends",

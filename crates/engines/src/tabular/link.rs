@@ -1,5 +1,6 @@
 //! The client's end of a connection: packets, encryption inside of them while it is agreed on, and what runs asked to stop.
 
+use idle_tide_core::limits::Limit;
 use std::io;
 use std::pin::Pin;
 use std::sync::Arc;
@@ -22,8 +23,6 @@ use crate::trouble::{OpenError, Trouble};
 
 /// One value is not longer, nor one message around it.
 const LONGEST: usize = 1 << 30;
-/// So many columns at most; the servers' own limit for a result is 4 096.
-const MOST_COLUMNS: usize = 8_192;
 
 fn broken(words: impl Into<String>) -> io::Error {
     io::Error::new(io::ErrorKind::InvalidData, words.into())
@@ -388,7 +387,8 @@ impl Link {
             Ok(token) => {
                 self.at = take.at;
                 if let Token::Columns(fields) = &token
-                    && fields.len() > MOST_COLUMNS
+                    // The servers' own limit for a result is 4 096.
+                    && fields.len() as u64 > Limit::Columns.value()
                 {
                     return Err(broken(format!("a result of {} columns", fields.len())));
                 }

@@ -35,15 +35,13 @@ use crate::idle_link::is_closed;
 use crate::reach::{End, PATIENCE, Reach};
 use crate::served::{
     Answer, CUT, REST, ServerControl, Stop, Ticketed, Tickets, count_small, explain_read_only,
-    may_move, may_write_until_its_end, not_while_refusing, runtime,
+    keep_notice, may_move, may_write_until_its_end, not_while_refusing, runtime,
 };
 use crate::trouble::{Ask, OpenError};
 use link::{Link, NotIn};
 
 /// Messages that only repeat what the bearings say: another database, another language.
 const REPEATED: [i32; 3] = [5701, 5702, 5703];
-/// As many notices are kept of one batch.
-const MOST_NOTICES: usize = 200;
 
 /// What the servers call themselves that the protocol was made for.
 const MADE_BY_ITS_INVENTOR: &str = "Microsoft SQL Server";
@@ -251,14 +249,7 @@ async fn stream(link: &mut Link, batch: &str, sink: &mut dyn Sink) -> std::io::R
             }
             Token::Error(message) => came.errors.push(message),
             Token::Info(message) if !REPEATED.contains(&message.number) => {
-                let notes = &mut came.notes;
-                match notes.len() {
-                    MOST_NOTICES => {
-                        notes.push(format!("These are the first {MOST_NOTICES} messages."))
-                    }
-                    count if count < MOST_NOTICES => notes.push(complaint::in_a_line(&message)),
-                    _ => {}
-                }
+                keep_notice(&mut came.notes, complaint::in_a_line(&message));
             }
             _ => {}
         }
