@@ -9,6 +9,8 @@ mod fuzz;
 mod peers;
 mod rows;
 mod screen;
+#[cfg(test)]
+mod supply;
 mod tally;
 
 use std::process::ExitCode;
