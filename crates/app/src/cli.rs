@@ -206,7 +206,7 @@ pub struct Output {
     /// How the results are written
     #[arg(long, value_name = "FORMAT", help = names_in_words())]
     pub format: Option<String>,
-    /// Write the results to a file, whole or not at all; {n} in its name is the number of the result
+    /// Write the results to a file, whole or not at all; an n in braces in its name is the number of the result
     #[arg(long, value_name = "FILE")]
     pub output: Option<PathBuf>,
     /// Replace a file that is there

@@ -6,6 +6,8 @@
 
 mod field;
 mod fuzz;
+#[cfg(test)]
+mod invariants;
 mod peers;
 mod rows;
 mod screen;
