@@ -1190,6 +1190,15 @@ impl<'a> Reader<'a> {
             _ => c.name().into_iter().collect(),
         };
         let mut sweeps: Vec<Sweep> = Vec::new();
+        // An event runs by itself, and where nothing else is said for the first time at once.
+        let body = self.position(c.rest(), &["do"]).filter(|_| kind == "event");
+        if let Some(body) = body.and_then(|at| c.rest().get(at + 1..)) {
+            let does = match word_of(self.text, body.first()).as_str() {
+                "begin" => self.deeper().block(body, "begin"),
+                _ => self.deeper().statement(body),
+            };
+            sweeps.extend(does.sweeps);
+        }
         if replaces && matches!(kind.as_str(), "table" | "database" | "sequence") {
             sweeps.extend(targets.iter().map(|name| Sweep::Drop {
                 kind: kind.clone(),
