@@ -301,6 +301,8 @@ fn typed(
     let path = text(path);
     let mut screen = Screen::open(field, home, &[&path, "--write"], 30, 100);
     screen.until("Try ")?;
+    // What the one before had half-written is there again, and goes.
+    screen.types("\x15");
     screen.types(lines);
     std::thread::sleep(Duration::from_micros(by.below(150_000) as u64));
     screen.kill();
