@@ -67,6 +67,15 @@ impl Key {
         }
     }
 
+    /// The columns that are read of a table that stands alone: its name may have more than one part, behind which no engine
+    /// has to take a star.
+    pub(crate) fn read_alone(&self) -> &'static str {
+        match self.hidden {
+            true => "rowid as rowid, *",
+            false => "*",
+        }
+    }
+
     /// The columns that are read of a table called so.
     pub(crate) fn read(&self, called: &str) -> String {
         match self.hidden {

@@ -294,7 +294,7 @@ impl Look {
         };
         for some in before.rows.chunks(at_once) {
             let table = &self.change.table.written;
-            let read = self.key.read(table);
+            let read = self.key.read_alone();
             let keys = which(&self.key, some, &before.key, dialect);
             let query = match dialect.is_flow() {
                 true => format!("from {table} where {keys}"),
@@ -347,7 +347,7 @@ impl Look {
         let table = &self.change.table.written;
         let query = format!(
             "select {} from {table} where {name} > {above} order by {name}{}",
-            self.key.read(table),
+            self.key.read_alone(),
             connection.dialect().limit(MOST + 1, true)
         );
         let mut rows = Rows::default();

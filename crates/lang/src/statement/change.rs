@@ -376,13 +376,16 @@ impl Parts<'_> {
                 &own?.0
             }
         };
-        let called = match called.eq_ignore_ascii_case(last_of(&self.table.shown)) {
-            true => self.table.written.clone(),
-            // As it is written: quotes matter where capitals do.
-            false => {
-                let is = |token: &&Token| token.name(text).as_ref() == Some(called);
-                tables.iter().rfind(is)?.of(text).to_string()
-            }
+        // As it is written, since quotes matter where capitals do; without its schema, behind which no engine has to take
+        // a star.
+        let is = |token: &&Token| {
+            let name = token.name(text);
+            name.is_some_and(|name| name.eq_ignore_ascii_case(called))
+        };
+        let own = || called.eq_ignore_ascii_case(last_of(&self.table.shown));
+        let called = match tables.iter().rfind(is) {
+            Some(token) => token.of(text).to_string(),
+            None => own().then(|| self.table.written.clone())?,
         };
         let mut from = self.text(tables);
         if !joined.is_empty() {
@@ -502,6 +505,10 @@ mod tests {
             (
                 "update berths set depth = depth + 1 where quay = 'N' and id in (1, 2, -3);",
                 "Update berths | select berths.* from berths where quay = 'N' and id in (1, 2, -3) | depth | quay:1 id:3",
+            ),
+            (
+                "update haven.berths set depth = 1 where id = 4",
+                "Update haven.berths | select berths.* from haven.berths where id = 4 | depth | id:1",
             ),
             (
                 "update berths set (depth, dries) = (1, 0), power = 2",
