@@ -234,9 +234,13 @@ fn screen(field: &Field, tally: &mut Tally, home: &Path, path: &Path, list: &[Li
             let mut screen = Screen::open(field, home, &arguments, 42, 142);
             // Refused, asked about or held: in any case there is a word about it.
             screen.when("what becomes of it", |text| {
-                ["held, and not kept yet", "asks first", "Nothing was changed."]
-                    .iter()
-                    .any(|word| text.contains(word))
+                [
+                    "held, and not kept yet",
+                    "asks first",
+                    "Nothing was changed.",
+                ]
+                .iter()
+                .any(|word| text.contains(word))
             })?;
             let untouched = |peer: &mut File, when: &str| match swept(&before, &rows(peer)) {
                 true => Err(format!("swept {when}")),
