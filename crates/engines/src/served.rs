@@ -2,6 +2,7 @@
 //! ticket so that a late cancel hits nothing else, and a login that asks for what is missing.
 
 use idle_tide_core::limits::Limit;
+use std::cell::Cell;
 use std::collections::HashMap;
 use std::net::ToSocketAddrs;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -126,12 +127,19 @@ pub(crate) trait Ticketed {
             self.tickets().end();
             return Err(EngineError::cancelled());
         }
+        LACKING.set(false);
         let done = work(self);
         if self.tickets().end() {
             self.settle();
             return Err(EngineError::cancelled());
         }
-        done
+        match done {
+            // What was made of it would be no truth.
+            Ok(_) if LACKING.take() => Err(EngineError::plain(
+                "The server left out columns that it was asked for, so that its answer tells nothing.",
+            )),
+            done => done,
+        }
     }
 }
 
@@ -223,7 +231,12 @@ pub(crate) fn keep_notice(notices: &mut Vec<String>, words: String) {
 /// The answer to a question of our own: rows of texts.
 pub(crate) type Answer = Vec<Told>;
 
-/// One row of it. A server that leaves out what it was asked for has told nothing there.
+thread_local! {
+    /// Whether a row was asked for a column that the server left out, since the last question of [`Ticketed::under`].
+    static LACKING: Cell<bool> = const { Cell::new(false) };
+}
+
+/// One row of it. A server that leaves out what it was asked for has told nothing there, and its whole answer fails.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub(crate) struct Told(Vec<Option<String>>);
 
@@ -243,7 +256,10 @@ impl std::ops::Index<usize> for Told {
     type Output = Option<String>;
 
     fn index(&self, at: usize) -> &Option<String> {
-        self.0.get(at).unwrap_or(&None)
+        self.0.get(at).unwrap_or_else(|| {
+            LACKING.set(true);
+            &None
+        })
     }
 }
 
