@@ -170,7 +170,7 @@ fn a_sink_that_fails_ends_the_stream_and_not_the_connection() {
         let error = c.run(5, many, &mut Full).expect_err("fails");
         assert_eq!(error.fault, Fault::Sink, "{error:?}");
         assert!(
-            start.elapsed() < Duration::from_secs(20),
+            start.elapsed() < Duration::from_secs(120),
             "{:?}",
             start.elapsed()
         );
