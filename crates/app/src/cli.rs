@@ -381,7 +381,7 @@ pub struct Kept {
 }
 
 impl Kept {
-    /// Reads them. What cannot be read is said and stops nothing; nothing is written then.
+    /// Reads them, and makes their limits those of the process. What cannot be read is said and stops nothing; nothing is written then.
     pub fn read() -> Self {
         let read = Places::of_user().map(|places| Settings::read(&places.settings));
         match read {

@@ -46,6 +46,11 @@ impl Ran {
     }
 }
 
+/// A path as an argument.
+pub fn text(path: &Path) -> String {
+    path.display().to_string()
+}
+
 /// The last line of a text that holds something, for a report.
 pub fn last_line(text: &str) -> &str {
     text.lines()

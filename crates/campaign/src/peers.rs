@@ -2,6 +2,8 @@
 
 use std::path::{Path, PathBuf};
 
+use idle_tide_dock::server::{Listening, Server, Settings, Store, listen};
+use idle_tide_standin::{Options, Standin};
 use mongodb::bson::{Bson, Document, doc};
 use mysql_async::prelude::Queryable;
 use tokio::runtime::Runtime;
@@ -17,6 +19,17 @@ pub trait Peer {
     fn all(&mut self) -> Result<Vec<String>, String>;
     /// The rows of one question, a line each.
     fn ask(&mut self, question: &str) -> Result<Vec<String>, String>;
+}
+
+/// A stand-in for servers over the Tabular Data Stream, whose owner comes in as on the others.
+pub fn standin() -> Standin {
+    Standin::start(&Options::new("haven", OWNER)).expect("a stand-in")
+}
+
+/// A practice server of documents with nothing in it.
+pub fn document_server() -> Listening {
+    let server = Server::new(Store::default(), Settings::default());
+    listen(server, 0, None).expect("listens")
 }
 
 fn runtime() -> Runtime {

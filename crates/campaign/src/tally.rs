@@ -20,6 +20,14 @@ pub struct Tally {
 }
 
 impl Tally {
+    /// A row that was not tried at all.
+    pub fn not_tried(why: &str) -> Self {
+        Self {
+            left_out: vec![why.to_string()],
+            ..Self::default()
+        }
+    }
+
     /// Counts something that was tried; an error says what was seen.
     pub fn count(&mut self, what: impl AsRef<str>, came: Result<(), String>) {
         self.tried += 1;
@@ -45,7 +53,7 @@ impl Tally {
     }
 
     /// The row of the table in docs/promises.md.
-    pub fn line(&self, name: &str, promise: &str) -> String {
+    pub fn line(&self, name: &str, promise: &str, day: &str) -> String {
         let mut remarks = self.figures.clone();
         remarks.extend(
             self.left_out
@@ -54,7 +62,7 @@ impl Tally {
         );
         let remarks = remarks.join("; ").replace('|', "\\|");
         format!(
-            "| {name} | {promise} | {} | {} | {} | {} s | {} | {remarks} |",
+            "| {name} | {promise} | {day} | {} | {} | {} | {} s | {} | {remarks} |",
             self.tried,
             self.held(),
             self.broken.len(),
@@ -79,10 +87,10 @@ mod tests {
         tally.count("b", Err("gone".into()));
         tally.left_out.push("c | d".into());
         assert_eq!((tally.tried, tally.held()), (2, 1));
-        let line = tally.line("one", "promise");
+        let line = tally.line("one", "promise", "2031-03-01");
         assert_eq!(
             line,
-            "| one | promise | 2 | 1 | 1 | 0 s |  | not tried: c \\| d |"
+            "| one | promise | 2031-03-01 | 2 | 1 | 1 | 0 s |  | not tried: c \\| d |"
         );
     }
 }

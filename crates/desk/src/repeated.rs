@@ -23,6 +23,18 @@ pub(crate) fn without(text: &str, secrets: &Secrets) -> String {
     text
 }
 
+/// The outcome with its notices without these secrets.
+pub(crate) fn said(outcome: Outcome, secrets: &Secrets) -> Outcome {
+    if secrets.is_empty() {
+        return outcome;
+    }
+    let notes = outcome.notes.iter();
+    Outcome {
+        notes: notes.map(|note| without(note, secrets)).collect(),
+        ..outcome
+    }
+}
+
 /// Gives rows on under names that hold no secret: servers name a column without a name by its expression.
 pub(crate) struct WithoutSecrets {
     pub(crate) sink: Box<dyn Sink + Send>,
@@ -35,14 +47,6 @@ impl WithoutSecrets {
             column.name = without(&column.name, &self.secrets);
         }
         columns
-    }
-
-    fn said(&self, outcome: Outcome) -> Outcome {
-        let notes = outcome.notes.iter();
-        Outcome {
-            notes: notes.map(|note| without(note, &self.secrets)).collect(),
-            ..outcome
-        }
     }
 }
 
@@ -58,8 +62,7 @@ impl Sink for WithoutSecrets {
         self.sink.bytes(part)
     }
     fn another(&mut self, before: Outcome) -> io::Result<()> {
-        let before = self.said(before);
-        self.sink.another(before)
+        self.sink.another(said(before, &self.secrets))
     }
     fn more_columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
         let columns = self.named(columns);

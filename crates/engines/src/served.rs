@@ -243,7 +243,13 @@ pub(crate) struct Told(Vec<Option<String>>);
 impl Told {
     /// A column, taken out.
     pub(crate) fn take(&mut self, at: usize) -> Option<String> {
-        self.0.get_mut(at).and_then(Option::take)
+        match self.0.get_mut(at) {
+            Some(value) => value.take(),
+            None => {
+                LACKING.set(true);
+                None
+            }
+        }
     }
 
     /// The first column, taken out.

@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use rustix::process::Signal;
 
-use crate::field::{Chance, Field, last_line, signal, until};
+use crate::field::{Chance, Field, last_line, signal, text, until};
 use crate::screen::Screen;
 use crate::tally::Tally;
 
@@ -31,10 +31,6 @@ pub fn run(field: &Field) -> Tally {
     signals(field, &mut tally, &home, &path);
     terminals(field, &mut tally, &home, &path);
     tally
-}
-
-fn text(path: &Path) -> String {
-    path.display().to_string()
 }
 
 /// A disk of two megabytes, which is given back when this goes.
@@ -180,8 +176,6 @@ fn full_disks(field: &Field, tally: &mut Tally, home: &Path, place: &Path, path:
         None,
         Some(("TMPDIR", &disk.0)),
     );
-    let log = on("events.log");
-    let _ = std::fs::write(&log, "");
     tally.count(
         "full disk: the table after a load that failed",
         match count {

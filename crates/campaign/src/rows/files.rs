@@ -8,17 +8,13 @@ use std::time::Duration;
 use flate2::Compression;
 use flate2::write::GzEncoder;
 
-use crate::field::{Chance, Field, Ran, last_line};
+use crate::field::{Chance, Field, Ran, last_line, memory, text};
 use crate::screen::Screen;
 use crate::tally::Tally;
 
 const MOST: Duration = Duration::from_secs(20);
 /// More than this no damaged file may take, in MB.
 const MEMORY: u64 = 600;
-
-fn text(path: &Path) -> String {
-    path.display().to_string()
-}
 
 fn count(tally: &mut Tally, what: impl AsRef<str>, ran: &Ran) {
     tally.peak = tally.peak.max(ran.peak);
@@ -355,7 +351,7 @@ fn own_files(field: &Field, tally: &mut Tally, home: &Path, place: &Path, by: &m
                     screen.until("42")
                 })
                 .map(|_| ());
-            let peak = memory_of(&screen);
+            let (peak, _) = memory(screen.pid());
             tally.peak = tally.peak.max(peak);
             let came = came.and_then(|()| match peak > MEMORY {
                 true => Err(format!("took {peak} MB")),
@@ -377,10 +373,6 @@ fn own_files(field: &Field, tally: &mut Tally, home: &Path, place: &Path, by: &m
     }
     let _ = std::fs::remove_dir_all(&config);
     let _ = std::fs::remove_dir_all(&state);
-}
-
-fn memory_of(screen: &Screen) -> u64 {
-    crate::field::memory(screen.pid()).0
 }
 
 /// As large as it gets.
@@ -489,7 +481,7 @@ fn sizes(field: &Field, tally: &mut Tally, home: &Path, place: &Path) {
             text.contains("row") || text.contains("id")
         })
     });
-    let peak = memory_of(&screen);
+    let (peak, _) = memory(screen.pid());
     tally
         .figures
         .push(format!("20 000 tables on the screen: {peak} MB"));

@@ -5,11 +5,10 @@
 use std::path::Path;
 use std::time::Duration;
 
-use idle_tide_standin::{Options, Standin};
 use rustix::process::Signal;
 
-use crate::field::{Field, OWNER, last_line, port, signal};
-use crate::peers::{Documents, File, Mysql, Peer, Postgres, Tabular};
+use crate::field::{Field, last_line, port, signal};
+use crate::peers::{Documents, File, Mysql, Peer, Postgres, Tabular, document_server, standin};
 use crate::screen::Screen;
 use crate::tally::Tally;
 
@@ -119,7 +118,7 @@ pub fn run(field: &Field) -> Tally {
             },
         );
     }
-    let standin = Standin::start(&Options::new("haven", OWNER)).expect("a stand-in");
+    let standin = standin();
     let tds = standin.address.port();
     let address = format!("tds://haven@127.0.0.1:{tds}/harbour");
     shell(
@@ -137,10 +136,7 @@ pub fn run(field: &Field) -> Tally {
             Ok(Box::new(peer))
         },
     );
-    let store = idle_tide_dock::server::Store::default();
-    let settings = idle_tide_dock::server::Settings::default();
-    let server = idle_tide_dock::server::Server::new(store, settings);
-    let listening = idle_tide_dock::server::listen(server, 0, None).expect("listens");
+    let listening = document_server();
     let port = listening.address.port();
     let address = format!("mongodb://127.0.0.1:{port}/guarded");
     shell(

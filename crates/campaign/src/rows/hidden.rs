@@ -6,10 +6,10 @@ use std::collections::HashSet;
 use std::path::Path;
 use std::time::Duration;
 
-use idle_tide_standin::{Options, Standin};
-
-use crate::field::{Field, OWNER, port};
-use crate::peers::{Documents, File, Mysql, Peer, Postgres, Tabular, lying_in};
+use crate::field::{Field, port};
+use crate::peers::{
+    Documents, File, Mysql, Peer, Postgres, Tabular, document_server, lying_in, standin,
+};
 use crate::tally::Tally;
 
 const MOST: Duration = Duration::from_secs(30);
@@ -117,7 +117,7 @@ pub fn run(field: &Field) -> Tally {
             },
         );
     }
-    let standin = Standin::start(&Options::new("haven", OWNER)).expect("a stand-in");
+    let standin = standin();
     let tds = standin.address.port();
     let count = std::cell::Cell::new(0);
     tries(
@@ -175,10 +175,7 @@ fn documents(field: &Field, tally: &mut Tally, outside: &Path) {
             outside,
         },
     );
-    let settings = idle_tide_dock::server::Settings::default();
-    let server =
-        idle_tide_dock::server::Server::new(idle_tide_dock::server::Store::default(), settings);
-    let listening = idle_tide_dock::server::listen(server, 0, None).expect("listens");
+    let listening = document_server();
     let port = listening.address.port();
     tries(
         field,

@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 
 use idle_tide_desk::settings::Settings;
 
-use crate::field::{Chance, Field};
+use crate::field::{Chance, Field, text};
 use crate::peers::{Documents, Peer};
 use crate::screen::Screen;
 use crate::tally::Tally;
@@ -103,10 +103,6 @@ fn database(path: &Path, rows: usize) -> rusqlite::Connection {
     ))
     .expect("filled");
     file
-}
-
-fn text(path: &Path) -> String {
-    path.display().to_string()
 }
 
 fn export(field: &Field, place: &Path, home: &Path, by: &mut Chance, tally: &mut Tally) {

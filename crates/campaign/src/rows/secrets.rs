@@ -5,6 +5,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use crate::field::{Field, port};
+use crate::peers::{document_server, standin};
 use crate::screen::Screen;
 use crate::tally::Tally;
 
@@ -18,15 +19,8 @@ pub fn run(field: &Field) -> Tally {
     drop(
         rusqlite::Connection::open(&file).and_then(|file| file.execute_batch("create table t (a)")),
     );
-    let standin = idle_tide_standin::Standin::start(&idle_tide_standin::Options::new(
-        "haven",
-        crate::field::OWNER,
-    ))
-    .expect("a stand-in");
-    let store = idle_tide_dock::server::Store::default();
-    let documents =
-        idle_tide_dock::server::Server::new(store, idle_tide_dock::server::Settings::default());
-    let documents = idle_tide_dock::server::listen(documents, 0, None).expect("listens");
+    let standin = standin();
+    let documents = document_server();
     let at = |scheme: &str, port: Option<String>, database: &str| {
         port.map(|port| format!("{scheme}://haven@127.0.0.1:{port}/{database}"))
     };
@@ -95,7 +89,7 @@ fn session(field: &Field, tally: &mut Tally, name: &str, address: &str, forms: &
         return;
     }
     screen.types(&format!("/diary {}\r", home.join("walk.md").display()));
-    // A servers' own password must not become another one: nothing that is typed is kept.
+    // The servers' passwords must not become other ones: nothing that is typed is kept.
     screen.types("begin;\r");
     for form in forms {
         screen.types(&format!("{form}\r"));

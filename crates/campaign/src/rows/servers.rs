@@ -8,10 +8,10 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
-use idle_tide_standin::{Options, Standin};
 use rustix::process::Signal;
 
-use crate::field::{Chance, Field, OWNER, last_line, memory, port, signal};
+use crate::field::{Chance, Field, last_line, memory, port, signal};
+use crate::peers::{document_server, standin};
 use crate::tally::Tally;
 
 /// What the one between does with what the server says.
@@ -50,11 +50,8 @@ const MEMORY: u64 = 600;
 /// Tries all servers.
 pub fn run(field: &Field) -> Tally {
     let mut tally = Tally::default();
-    let standin = Standin::start(&Options::new("haven", OWNER)).expect("a stand-in");
-    let store = idle_tide_dock::server::Store::default();
-    let documents = idle_tide_dock::server::Settings::default();
-    let documents = idle_tide_dock::server::Server::new(store, documents);
-    let documents = idle_tide_dock::server::listen(documents, 0, None).expect("listens");
+    let standin = standin();
+    let documents = document_server();
     let servers = [
         (
             "postgres",

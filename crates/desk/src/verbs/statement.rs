@@ -35,7 +35,7 @@ use crate::lists;
 use crate::look::{self, Look, Statement, Way};
 use crate::outcome::{self, Around};
 use crate::page::{Page, Tone};
-use crate::repeated::{WithoutSecrets, without};
+use crate::repeated::{WithoutSecrets, said, without};
 use crate::reversible::protected;
 use crate::session::{Check, Next, Secrets, Task, Turn, Wanting};
 use crate::settings::{Tone as SourceTone, Writes};
@@ -787,12 +787,7 @@ impl Work for Run {
             // What may not be read is not shown.
             self.now = read.is_ok().then_some(rows);
         }
-        self.outcome = Some(ran.map(|mut outcome| {
-            for note in &mut outcome.notes {
-                *note = without(note, &self.secrets);
-            }
-            outcome
-        })?);
+        self.outcome = Some(said(ran?, &self.secrets));
         ended.map_err(|error| EngineError {
             fault: Fault::Sink,
             code: error.kind().to_string(),
