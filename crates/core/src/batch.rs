@@ -13,7 +13,7 @@
 use std::sync::Arc;
 
 use crate::document::bson;
-use crate::document::paths::Path;
+use crate::document::path::Path;
 use crate::value::ValueRef;
 
 const NULL: u8 = 0;
@@ -137,6 +137,17 @@ impl RowBatch {
             self.push(value);
         }
         self.end_row();
+    }
+
+    /// Appends a row of another batch as it stands there; of a document what its columns hold.
+    pub fn push_copy(&mut self, row: Row<'_>) {
+        match row.paths {
+            None => {
+                self.bytes.extend_from_slice(row.bytes);
+                self.end_row();
+            }
+            Some(_) => self.push_row(row.values()),
+        }
     }
 
     /// Number of rows.

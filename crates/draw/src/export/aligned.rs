@@ -2,7 +2,8 @@
 
 use std::io::{self, Write};
 
-use idle_tide_core::{Column, Row, ValueRef, column_labels};
+use idle_tide_core::batch::Encoded;
+use idle_tide_core::{Column, Row, column_labels};
 use unicode_width::UnicodeWidthStr;
 
 use super::{BUFFER, Format, Kept, Layout, RECORD, RowWriter};
@@ -48,11 +49,12 @@ impl<W: Write + Send> RowWriter for Aligned<W> {
     }
 
     fn row(&mut self, row: Row<'_>) -> io::Result<()> {
-        for (column, value) in row.values().enumerate().take(self.widths.len()) {
-            let (width, is_number) = match plainly(value, &self.layout, &mut self.plain) {
-                Some(is_number) => (self.plain.len(), is_number),
+        let null = self.layout.null.as_deref().unwrap_or("null").as_bytes();
+        for (column, value) in row.encoded().enumerate().take(self.widths.len()) {
+            let (width, is_number) = match plainly(value, null, &mut self.plain) {
+                Some((text, is_number)) => (text.len(), is_number),
                 None => {
-                    let shown = self.layout.shown(value);
+                    let shown = self.layout.shown(value.read());
                     (shown.width, shown.look == Look::Number)
                 }
             };
@@ -91,53 +93,57 @@ impl<W: Write + Send> RowWriter for Aligned<W> {
             return records.finish();
         }
         let gap = if self.layout.lines { " ┆ " } else { "  " };
-        let (mut line, mut out) = (String::new(), Vec::new());
-        let put = |line: &mut String, column: usize, text: &str, width: usize, right: bool| {
+        let mut out: Vec<u8> = Vec::new();
+        let put = |line: &mut Vec<u8>, column: usize, text: &[u8], width: usize, right: bool| {
             if column > 0 {
-                line.push_str(gap);
+                line.extend_from_slice(gap.as_bytes());
             }
-            let fill = std::iter::repeat_n(' ', widths[column].saturating_sub(width));
-            if right {
-                line.extend(fill.clone());
-            }
-            line.push_str(text);
-            if !right {
-                line.extend(fill);
-            }
+            let fill = widths[column].saturating_sub(width);
+            let before = if right { fill } else { 0 };
+            line.resize(line.len() + before, b' ');
+            line.extend_from_slice(text);
+            line.resize(line.len() + fill - before, b' ');
+        };
+        // Nothing is left of blanks at the end of a line.
+        let end = |line: &mut Vec<u8>, start: usize| {
+            let blanks = line[start..].iter().rev().take_while(|byte| **byte == b' ');
+            line.truncate(line.len() - blanks.count());
+            line.push(b'\n');
         };
         if self.layout.header {
             for (column, label) in labels.iter().enumerate() {
-                put(
-                    &mut line,
-                    column,
-                    label,
-                    label.width(),
-                    self.numbers[column],
-                );
+                let right = self.numbers[column];
+                put(&mut out, column, label.as_bytes(), label.width(), right);
             }
-            writeln!(out, "{}", line.trim_end())?;
+            end(&mut out, 0);
             if self.layout.lines {
                 let parts: Vec<String> = widths.iter().map(|width| "╌".repeat(*width)).collect();
                 writeln!(out, "{}", parts.join("╌╌╌"))?;
             }
         }
+        let null = self.layout.null.as_deref().unwrap_or("null").as_bytes();
         for at in 0..rows.batches() {
             let (_, batch) = rows.batch(at)?;
             for row in batch.rows() {
-                line.clear();
-                for (column, value) in row.values().enumerate().take(labels.len()) {
-                    let of_numbers = self.numbers[column] && value.is_null();
-                    if let Some(is_number) = plainly(value, &self.layout, &mut self.plain) {
-                        let text = std::str::from_utf8(&self.plain).unwrap_or_default();
-                        put(&mut line, column, text, text.len(), is_number || of_numbers);
+                let start = out.len();
+                for (column, value) in row.encoded().enumerate().take(labels.len()) {
+                    let is_null = matches!(value, Encoded::Null | Encoded::Missing);
+                    let of_numbers = self.numbers[column] && is_null;
+                    if let Some((text, is_number)) = plainly(value, null, &mut self.plain) {
+                        put(&mut out, column, text, text.len(), is_number || of_numbers);
                         continue;
                     }
-                    let shown = self.layout.shown(value);
+                    let shown = self.layout.shown(value.read());
                     let right = shown.look == Look::Number || of_numbers;
-                    put(&mut line, column, &shown.text(), shown.width, right);
+                    put(
+                        &mut out,
+                        column,
+                        shown.text().as_bytes(),
+                        shown.width,
+                        right,
+                    );
                 }
-                out.extend_from_slice(line.trim_end().as_bytes());
-                out.push(b'\n');
+                end(&mut out, start);
                 if out.len() >= BUFFER {
                     self.out.write_all(&out)?;
                     out.clear();
@@ -149,24 +155,25 @@ impl<W: Write + Send> RowWriter for Aligned<W> {
     }
 }
 
-/// Writes a value that is shown as it stands: a number, null, or a text of plain ASCII, which is as wide as it has bytes. Whether
-/// it is a number; `None`, and nothing to be used, where it has to be looked at sign by sign.
-fn plainly(value: ValueRef<'_>, layout: &Layout, plain: &mut Vec<u8>) -> Option<bool> {
-    plain.clear();
-    let text = match value {
-        ValueRef::Integer(_) | ValueRef::Float(_) => {
-            value.write_plain(plain);
-            return Some(true);
+/// A value that is shown as it stands: a number, null, or a text of plain ASCII, which is as wide as it has bytes; and whether it is
+/// a number. `None` where it has to be looked at sign by sign.
+fn plainly<'a>(
+    value: Encoded<'a>,
+    null: &'a [u8],
+    written: &'a mut Vec<u8>,
+) -> Option<(&'a [u8], bool)> {
+    let (text, is_number) = match value {
+        Encoded::Integer(_) | Encoded::Float(_) => {
+            written.clear();
+            value.read().write_plain(written);
+            return Some((written, true));
         }
-        ValueRef::Null => layout.null.as_deref().unwrap_or("null"),
-        ValueRef::Text(text) => text,
+        Encoded::Null => (null, false),
+        Encoded::Text(text) => (text, false),
+        Encoded::Number(digits) => (digits, true),
         _ => return None,
     };
-    let bytes = text.as_bytes();
-    let as_it_stands = bytes.iter().all(|byte| matches!(byte, 0x20..=0x7e))
-        && bytes.last().is_some_and(|last| *last != b' ');
-    as_it_stands.then(|| {
-        plain.extend_from_slice(bytes);
-        false
-    })
+    let as_it_stands = text.iter().all(|byte| matches!(byte, 0x20..=0x7e))
+        && text.last().is_some_and(|last| *last != b' ');
+    as_it_stands.then_some((text, is_number))
 }

@@ -1,11 +1,12 @@
 //! Columns in a Parquet file (the public format, version 2.6 logical types), compressed with Snappy. The types of the columns
 //! are found from all their values, so rows are kept, on disk where they are many, until the last one is there.
 
+use std::borrow::Cow;
 use std::io::{self, Write};
 use std::sync::Arc;
 
 use idle_tide_core::column_type::{ColumnType, Evidence, date, date_and_time, time};
-use idle_tide_core::{Column, Row, RowBatch, ValueRef, column_labels};
+use idle_tide_core::{Column, Row, ValueRef, column_labels};
 use parquet::basic::{Compression, LogicalType, Repetition, TimeUnit, Type as Physical};
 use parquet::column::writer::ColumnWriter;
 use parquet::data_type::{ByteArray, FixedLenByteArray};
@@ -97,17 +98,38 @@ fn decimal(of: ColumnType) -> LogicalType {
 }
 
 /// A decimal as its digits without the point, in 16 bytes, the largest first.
-fn unscaled(text: &str, scale: u32) -> Option<FixedLenByteArray> {
-    let (before, after) = text.split_once('.').unwrap_or((text, ""));
-    let digits = format!("{before}{after:0<width$}", width = scale as usize);
-    let number: i128 = digits.parse().ok()?;
-    Some(ByteArray::from(number.to_be_bytes().to_vec()).into())
+fn unscaled(text: &str, scale: u32) -> Option<[u8; 16]> {
+    let (digits, negative) = match text.strip_prefix('-') {
+        Some(digits) => (digits, true),
+        None => (text, false),
+    };
+    let mut number: i128 = 0;
+    let mut after = None;
+    for byte in digits.bytes() {
+        match (byte, after) {
+            (b'.', None) => after = Some(0),
+            (b'0'..=b'9', _) => {
+                after = after.map(|count: u32| count + 1);
+                number = number
+                    .checked_mul(10)?
+                    .checked_add(i128::from(byte - b'0'))?;
+            }
+            _ => return None,
+        }
+    }
+    let missing = scale.checked_sub(after.unwrap_or(0))?;
+    number = number.checked_mul(10_i128.checked_pow(missing)?)?;
+    Some(if negative { -number } else { number }.to_be_bytes())
 }
 
-fn uuid(text: &str) -> Option<FixedLenByteArray> {
-    let hex: String = text.chars().filter(|c| *c != '-').collect();
-    let number = u128::from_str_radix(&hex, 16).ok()?;
-    Some(ByteArray::from(number.to_be_bytes().to_vec()).into())
+fn uuid(text: &str) -> Option<[u8; 16]> {
+    let mut number: u128 = 0;
+    let mut count = 0;
+    for byte in text.bytes().filter(|byte| *byte != b'-') {
+        number = number << 4 | u128::from(char::from(byte).to_digit(16)?);
+        count += 1;
+    }
+    (count == 32).then(|| number.to_be_bytes())
 }
 
 /// Microseconds since midnight.
@@ -131,105 +153,133 @@ fn micros(text: &str) -> Option<i64> {
     Some(by_clock - i64::from(offset.unwrap_or(0)) * 1_000_000)
 }
 
-/// The texts and bytes of a column of some batches, as parts of one run of bytes, and where they are.
-fn texts(batches: &[Arc<RowBatch>], column: usize) -> (Vec<ByteArray>, Vec<i16>) {
-    let (mut all, mut ends, mut levels) = (Vec::new(), Vec::new(), Vec::new());
-    for row in batches.iter().flat_map(|batch| batch.rows()) {
-        let value = row.get(column);
-        levels.push(i16::from(!value.is_null()));
-        match value {
-            value if value.is_null() => continue,
-            ValueRef::Bytes(bytes) | ValueRef::RawText(bytes) => all.extend_from_slice(bytes),
-            ValueRef::Text(text) => all.extend_from_slice(text.as_bytes()),
-            other => other.write_plain(&mut all),
-        }
-        ends.push(all.len());
-    }
-    let all = bytes::Bytes::from(all);
-    let mut from = 0;
-    let values = ends.into_iter().map(|end| {
-        let value = all.slice(from..end);
-        from = end;
-        ByteArray::from(value)
-    });
-    (values.collect(), levels)
-}
-
-/// The values of a column of some batches that `take` keeps, and where they are.
-fn collect<T>(
-    batches: &[Arc<RowBatch>],
-    column: usize,
-    take: impl Fn(ValueRef<'_>) -> Option<T>,
-) -> io::Result<(Vec<T>, Vec<i16>)> {
-    let (mut values, mut levels) = (Vec::new(), Vec::new());
-    for batch in batches {
-        for row in batch.rows() {
-            let value = row.get(column);
-            if value.is_null() {
-                levels.push(0);
-                continue;
-            }
-            let Some(value) = take(value) else {
-                let words = format!("{} is not of its column's type", value.plain());
-                return Err(io::Error::other(words));
-            };
-            values.push(value);
-            levels.push(1);
-        }
-    }
-    Ok((values, levels))
-}
-
-fn write_column(
-    writer: &mut ColumnWriter<'_>,
+/// The values of one column of a group of rows, gathered as the rows come, and where there are nulls.
+struct Gathered {
     of: ColumnType,
-    batches: &[Arc<RowBatch>],
-    column: usize,
-) -> io::Result<()> {
-    macro_rules! write {
-        ($writer:expr, $take:expr) => {{
-            let (values, levels) = collect(batches, column, $take)?;
-            $writer
-                .write_batch(&values, Some(&levels), None)
-                .map_err(failed)?;
-        }};
+    values: Values,
+    levels: Vec<i16>,
+}
+
+enum Values {
+    Boolean(Vec<bool>),
+    Days(Vec<i32>),
+    Whole(Vec<i64>),
+    Float(Vec<f64>),
+    /// Values of sixteen bytes, one after the other.
+    Sixteen(Vec<u8>),
+    /// Texts or bytes, one after the other, and where each ends.
+    Runs(Vec<u8>, Vec<usize>),
+}
+
+impl Gathered {
+    fn new(of: ColumnType) -> Self {
+        let values = match of {
+            ColumnType::Boolean => Values::Boolean(Vec::new()),
+            ColumnType::Date => Values::Days(Vec::new()),
+            ColumnType::Integer
+            | ColumnType::Time
+            | ColumnType::Moment
+            | ColumnType::ZonedMoment => Values::Whole(Vec::new()),
+            ColumnType::Float => Values::Float(Vec::new()),
+            ColumnType::Decimal(..) | ColumnType::Uuid => Values::Sixteen(Vec::new()),
+            ColumnType::Json | ColumnType::Bytes | ColumnType::Text => {
+                Values::Runs(Vec::new(), Vec::new())
+            }
+        };
+        Gathered {
+            of,
+            values,
+            levels: Vec::new(),
+        }
     }
-    let plain = |value: ValueRef<'_>| value.plain();
-    match (writer, of) {
-        (ColumnWriter::BoolColumnWriter(w), _) => {
-            write!(w, |value| match value {
-                ValueRef::Boolean(yes) => Some(yes),
-                other => other.plain().parse().ok(),
-            });
+
+    fn take(&mut self, value: ValueRef<'_>) -> io::Result<()> {
+        self.levels.push(i16::from(!value.is_null()));
+        match value.is_null() || self.keep(value).is_some() {
+            true => Ok(()),
+            false => {
+                let words = format!("{} is not of its column's type", value.plain());
+                Err(io::Error::other(words))
+            }
         }
-        (ColumnWriter::Int32ColumnWriter(w), _) => {
-            write!(w, |value| since_epoch(date(&plain(value))?))
-        }
-        (ColumnWriter::Int64ColumnWriter(w), ColumnType::Integer) => {
-            write!(w, |value| match value {
-                ValueRef::Integer(number) => Some(number),
-                other => other.plain().parse().ok(),
-            });
-        }
-        (ColumnWriter::Int64ColumnWriter(w), ColumnType::Time) => {
-            write!(w, |value| time(&plain(value)).map(since_midnight));
-        }
-        (ColumnWriter::Int64ColumnWriter(w), _) => write!(w, |value| micros(&plain(value))),
-        (ColumnWriter::DoubleColumnWriter(w), _) => write!(w, |value| value.as_number()),
-        (ColumnWriter::FixedLenByteArrayColumnWriter(w), ColumnType::Decimal(_, scale)) => {
-            write!(w, |value| unscaled(&plain(value), scale));
-        }
-        (ColumnWriter::FixedLenByteArrayColumnWriter(w), _) => {
-            write!(w, |value| uuid(&plain(value)));
-        }
-        (ColumnWriter::ByteArrayColumnWriter(w), _) => {
-            let (values, levels) = texts(batches, column);
-            w.write_batch(&values, Some(&levels), None)
-                .map_err(failed)?;
-        }
-        _ => return Err(io::Error::other("a column has a type that is not written")),
     }
-    Ok(())
+
+    /// Keeps a value that is no null; nothing where it is not of the type.
+    fn keep(&mut self, value: ValueRef<'_>) -> Option<()> {
+        let text = match (value, &self.values) {
+            (ValueRef::Text(text) | ValueRef::Number(text), _) => Cow::Borrowed(text),
+            // These are kept as they stand.
+            (_, Values::Runs(..) | Values::Float(_)) => Cow::Borrowed(""),
+            (ValueRef::Integer(_), Values::Whole(_)) => Cow::Borrowed(""),
+            (other, _) => Cow::Owned(other.plain()),
+        };
+        match (&mut self.values, self.of) {
+            (Values::Boolean(list), _) => list.push(match value {
+                ValueRef::Boolean(yes) => yes,
+                _ => text.parse().ok()?,
+            }),
+            (Values::Days(list), _) => list.push(since_epoch(date(&text)?)?),
+            (Values::Whole(list), of) => list.push(match (of, value) {
+                (ColumnType::Integer, ValueRef::Integer(number)) => number,
+                (ColumnType::Integer, _) => text.parse().ok()?,
+                (ColumnType::Time, _) => since_midnight(time(&text)?),
+                _ => micros(&text)?,
+            }),
+            (Values::Float(list), _) => list.push(value.as_number()?),
+            (Values::Sixteen(list), ColumnType::Decimal(_, scale)) => {
+                list.extend_from_slice(&unscaled(&text, scale)?);
+            }
+            (Values::Sixteen(list), _) => list.extend_from_slice(&uuid(&text)?),
+            (Values::Runs(all, ends), _) => {
+                match value {
+                    ValueRef::Bytes(bytes) | ValueRef::RawText(bytes) => {
+                        all.extend_from_slice(bytes);
+                    }
+                    other => other.write_plain(all),
+                }
+                ends.push(all.len());
+            }
+        }
+        Some(())
+    }
+
+    fn write(self, writer: &mut ColumnWriter<'_>) -> io::Result<()> {
+        let levels = Some(self.levels.as_slice());
+        let written = match (writer, self.values) {
+            (ColumnWriter::BoolColumnWriter(w), Values::Boolean(list)) => {
+                w.write_batch(&list, levels, None)
+            }
+            (ColumnWriter::Int32ColumnWriter(w), Values::Days(list)) => {
+                w.write_batch(&list, levels, None)
+            }
+            (ColumnWriter::Int64ColumnWriter(w), Values::Whole(list)) => {
+                w.write_batch(&list, levels, None)
+            }
+            (ColumnWriter::DoubleColumnWriter(w), Values::Float(list)) => {
+                w.write_batch(&list, levels, None)
+            }
+            (ColumnWriter::FixedLenByteArrayColumnWriter(w), Values::Sixteen(list)) => {
+                let all = bytes::Bytes::from(list);
+                let places = (0..all.len()).step_by(16);
+                let parts = places.map(|at| ByteArray::from(all.slice(at..at + 16)).into());
+                let parts: Vec<FixedLenByteArray> = parts.collect();
+                w.write_batch(&parts, levels, None)
+            }
+            (ColumnWriter::ByteArrayColumnWriter(w), Values::Runs(all, ends)) => {
+                let all = bytes::Bytes::from(all);
+                let mut from = 0;
+                let parts = ends.into_iter().map(|end| {
+                    let value = all.slice(from..end);
+                    from = end;
+                    ByteArray::from(value)
+                });
+                let parts: Vec<ByteArray> = parts.collect();
+                w.write_batch(&parts, levels, None)
+            }
+            _ => return Err(io::Error::other("a column has a type that is not written")),
+        };
+        written.map(drop).map_err(failed)
+    }
 }
 
 impl RowWriter for Columnar<'_> {
@@ -265,22 +315,30 @@ impl RowWriter for Columnar<'_> {
             .build();
         let mut file =
             SerializedFileWriter::new(out, Arc::new(schema), Arc::new(settings)).map_err(failed)?;
-        let mut group: Vec<Arc<RowBatch>> = Vec::new();
+        let fresh = || -> Vec<Gathered> { types.iter().copied().map(Gathered::new).collect() };
+        let (mut group, mut size) = (fresh(), 0);
         for at in 0..rows.batches() {
-            group.push(rows.batch(at)?.1);
-            let size: usize = group.iter().map(|batch| batch.encoded()).sum();
+            let batch = rows.batch(at)?.1;
+            size += batch.encoded();
+            for row in batch.rows() {
+                let mut values = row.values();
+                for column in &mut group {
+                    // A row may be shorter than the others.
+                    column.take(values.next().unwrap_or(ValueRef::Null))?;
+                }
+            }
             if size < GROUP && at + 1 < rows.batches() {
                 continue;
             }
             let mut written = file.next_row_group().map_err(failed)?;
-            for (column, of) in types.iter().enumerate() {
+            for column in std::mem::replace(&mut group, fresh()) {
                 let next = written.next_column().map_err(failed)?;
                 let Some(mut writer) = next else { break };
-                write_column(writer.untyped(), *of, &group, column)?;
+                column.write(writer.untyped())?;
                 writer.close().map_err(failed)?;
             }
             written.close().map_err(failed)?;
-            group.clear();
+            size = 0;
         }
         file.finish().map_err(failed)?;
         file.inner_mut().flush()

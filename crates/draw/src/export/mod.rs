@@ -361,6 +361,8 @@ const HELD: u64 = 16 * 1024 * 1024;
 struct Kept {
     rows: ResultSet,
     batch: RowBatch,
+    /// Which columns hold moments and the like.
+    moments: Vec<bool>,
 }
 
 impl Kept {
@@ -368,10 +370,12 @@ impl Kept {
         Kept {
             rows: ResultSet::new(Vec::new(), Budget::new(HELD), HELD),
             batch: RowBatch::new(),
+            moments: Vec::new(),
         }
     }
 
     fn columns(&mut self, columns: &[Column]) {
+        self.moments = columns.iter().map(holds_moments).collect();
         let plain = columns.iter().cloned().map(|column| Column {
             path: None,
             ..column
@@ -380,7 +384,7 @@ impl Kept {
     }
 
     fn row(&mut self, row: Row<'_>) -> io::Result<()> {
-        self.batch.push_row(row.values());
+        self.batch.push_copy(row);
         if self.batch.encoded() > BUFFER {
             self.rows.append(std::mem::take(&mut self.batch))?;
         }
@@ -389,9 +393,8 @@ impl Kept {
 
     /// The same, with a look at the types of the values.
     fn see(&mut self, row: Row<'_>, found: &mut [Evidence]) -> io::Result<()> {
-        let columns = self.rows.columns().iter().map(holds_moments);
-        for ((evidence, value), moments) in found.iter_mut().zip(row.values()).zip(columns) {
-            evidence.value(value, moments);
+        for ((evidence, value), moments) in found.iter_mut().zip(row.values()).zip(&self.moments) {
+            evidence.value(value, *moments);
         }
         self.row(row)
     }
