@@ -2,13 +2,14 @@
 //! loop costs little more than its expressions; what it may use is limited.
 
 use std::collections::HashMap;
+use std::rc::Rc;
 
 use compact_str::CompactString;
 use idle_tide_core::document::number::{NoNumber, Operation, compute};
 use idle_tide_core::document::{Datum, Document, time};
 use idle_tide_core::limits::Limit;
 use idle_tide_lang::flow::FlowError;
-use idle_tide_lang::flow::ast::{Expr, Line, Name, Node, Path, Span, Step};
+use idle_tide_lang::flow::ast::{Expr, Line, Name, Node, Operator, Path, Span, Step};
 use idle_tide_lang::flow::functions::FUNCTIONS;
 
 use super::{Context, Program};
@@ -210,6 +211,13 @@ fn within(value: &Datum) -> String {
     }
 }
 
+/// A condition, and whether it has to hold for a call to be made.
+#[derive(Clone)]
+struct Guard {
+    when: Rc<Program>,
+    holds: bool,
+}
+
 /// An expression, prepared: what it calls outside comes first, in its order.
 struct Ready {
     calls: Vec<Call>,
@@ -221,6 +229,8 @@ struct Call {
     slot: String,
     name: String,
     arguments: Vec<Ready>,
+    /// When it is made, the outermost condition first: in a case, and behind `and` and `or`, it may not be.
+    guards: Vec<Guard>,
     span: Span,
 }
 
@@ -238,6 +248,8 @@ struct Preparer<'a> {
     functions: Vec<Function>,
     /// Names that have, or will have, a value.
     names: Vec<String>,
+    /// The arguments of the function that is being defined.
+    arguments: Vec<String>,
     context: &'a Context,
     limits: &'a Limits,
     slots: usize,
@@ -309,8 +321,8 @@ impl Preparer<'_> {
         }
     }
 
-    /// Whether every name in an expression has a value; `also` are arguments of a function.
-    fn known(&self, expr: &Expr, also: &[String]) -> Result<()> {
+    /// Whether every name in an expression has a value.
+    fn known(&self, expr: &Expr) -> Result<()> {
         let mut fault = None;
         let mut inside_some = Vec::new();
         expr.visit(&mut |e| match &e.node {
@@ -326,7 +338,7 @@ impl Preparer<'_> {
                 let known = of_element
                     || first.starts_with('\u{1}')
                     || self.names.contains(first)
-                    || also.contains(first);
+                    || self.arguments.contains(first);
                 if !known && fault.is_none() {
                     let names = self.names.iter().map(String::as_str);
                     let nearest = idle_tide_lang::correct::nearest(first, names, 3);
@@ -377,16 +389,19 @@ impl Preparer<'_> {
         };
         // What is wrong with it is said here, and not where it is used.
         self.functions.retain(|known| known.name != function.name);
-        self.known(gives, &function.arguments)?;
-        let mut tried = gives.clone();
+        self.arguments.clone_from(&function.arguments);
         self.parts = 0;
-        self.settle(&mut tried, &mut Vec::new(), 0)?;
+        let mut tried = gives.clone();
+        let settled = self.known(gives);
+        let settled = settled.and_then(|()| self.settle(&mut tried, &mut Vec::new(), 0));
+        self.arguments.clear();
+        settled?;
         self.functions.push(function);
         Ok(())
     }
 
     fn ready(&mut self, expr: &Expr) -> Result<Ready> {
-        self.known(expr, &[])?;
+        self.known(expr)?;
         let mut expr = expr.clone();
         let mut calls = Vec::new();
         self.parts = 0;
@@ -420,8 +435,32 @@ impl Preparer<'_> {
         {
             return self.outside(expr, calls);
         }
-        for inner in expr.inner_mut() {
-            self.settle(inner, calls, depth)?;
+        match &mut expr.node {
+            Node::Case(arms, other) => {
+                // Those whose conditions have to fail before.
+                let mut passed: Vec<(&Expr, bool)> = Vec::new();
+                for (when, then) in arms {
+                    self.settle_when(when, calls, depth, &passed)?;
+                    passed.push((when, true));
+                    self.settle_when(then, calls, depth, &passed)?;
+                    if let Some((_, holds)) = passed.last_mut() {
+                        *holds = false;
+                    }
+                }
+                if let Some(other) = other {
+                    self.settle_when(other, calls, depth, &passed)?;
+                }
+            }
+            Node::Binary(operator @ (Operator::And | Operator::Or), a, b) => {
+                self.settle(a, calls, depth)?;
+                let holds = *operator == Operator::And;
+                self.settle_when(b, calls, depth, &[(a, holds)])?;
+            }
+            _ => {
+                for inner in expr.inner_mut() {
+                    self.settle(inner, calls, depth)?;
+                }
+            }
         }
         let Node::Apply(name, arguments) = &expr.node else {
             return Ok(());
@@ -453,6 +492,33 @@ impl Preparer<'_> {
         Ok(())
     }
 
+    /// Puts functions in their places in what is worked out only where these conditions hold, or do not.
+    fn settle_when(
+        &mut self,
+        expr: &mut Expr,
+        calls: &mut Vec<Call>,
+        depth: usize,
+        conditions: &[(&Expr, bool)],
+    ) -> Result<()> {
+        let before = calls.len();
+        self.settle(expr, calls, depth)?;
+        if calls.len() == before || conditions.is_empty() {
+            return Ok(());
+        }
+        let guard = |(when, holds): &(&Expr, bool)| {
+            let when = Rc::new(Program::new(when, self.context)?);
+            Ok(Guard {
+                when,
+                holds: *holds,
+            })
+        };
+        let guards = conditions.iter().map(guard).collect::<Result<Vec<_>>>()?;
+        for call in &mut calls[before..] {
+            call.guards.splice(0..0, guards.iter().cloned());
+        }
+        Ok(())
+    }
+
     fn outside(&mut self, expr: &mut Expr, calls: &mut Vec<Call>) -> Result<()> {
         let Node::Apply(name, arguments) = &expr.node else {
             return Ok(());
@@ -470,6 +536,7 @@ impl Preparer<'_> {
             slot: slot.clone(),
             name,
             arguments,
+            guards: Vec::new(),
             span: expr.span.clone(),
         });
         expr.node = Node::Path(Path {
@@ -562,6 +629,7 @@ pub fn run(
             .iter()
             .map(|(name, _)| name.to_string())
             .collect(),
+        arguments: Vec::new(),
         context,
         limits,
         slots: 0,
@@ -612,6 +680,13 @@ impl Runner<'_> {
 
     fn value(&mut self, ready: &Ready) -> Result<Option<Datum>> {
         for call in &ready.calls {
+            let mut made = true;
+            for guard in &call.guards {
+                made = made && guard.when.holds(&self.variables)? == guard.holds;
+            }
+            if !made {
+                continue;
+            }
             let arguments = call
                 .arguments
                 .iter()
@@ -898,6 +973,23 @@ mod tests {
             ["shown [{port: 'Quay', kg: 5}, {port: 'Cove', kg: 7}]"]
         );
         assert_eq!(next("= rows('ports')[1].port"), ["Cove"]);
+        assert_eq!(
+            next("= def of(what) = rows(what)[0].port; of('ports')"),
+            ["Quay"]
+        );
+        // What is not chosen is not called; `run` fails here.
+        for text in [
+            "= case when 1 > 2 then run('x') when size(rows('ports')) = 2 then 'two' else run('y') end",
+            "= case when 1 > 2 and run('x') then run('y') else 'two' end",
+            "= case when 1 < 2 or run('x') then 'two' else run('y') end",
+            "= def port(n) = case when n > 1 then run('x') else case when n = 1 then rows('ports')[1].port else run('y') end end; case when port(1) = 'Cove' then 'two' end",
+        ] {
+            assert_eq!(next(text), ["two"], "{text}");
+        }
+        assert_eq!(
+            next("= for i in 1..2 { case when i = 1 then rows('ports')[0].port else 'none' end }"),
+            ["Quay", "none"]
+        );
         // A line goes on where a bracket is open, and ends where it breaks.
         assert_eq!(next("= a = (1\n + 2)\n-a"), ["-3"]);
     }
