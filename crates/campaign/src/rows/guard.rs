@@ -1,6 +1,6 @@
 //! Statements that sweep, and ordinary ones, from the tables of the language crate: in shell mode, where nobody can answer, a
 //! sweep is refused with its own code and an ordinary statement is not asked about; on the full screen nothing is swept
-//! before somebody said so. What was swept another driver tells.
+//! before somebody said so, nor when the program is ended then. What was swept another driver tells.
 
 use std::path::Path;
 use std::time::Duration;
@@ -76,13 +76,12 @@ pub fn run(field: &Field) -> Tally {
     let place = field.folder("guarded");
     let path = place.join("books.db");
     let address = path.display().to_string();
-    let list = lines(&[table!("common"), table!("sqlite")]);
-    shell(
+    both(
         field,
         &mut tally,
         &home,
         ("file", &address, &["--write"]),
-        &list,
+        &lines(&[table!("common"), table!("sqlite")]),
         &mut || {
             let _ = std::fs::remove_file(&path);
             let mut file = File::at(&path);
@@ -90,7 +89,6 @@ pub fn run(field: &Field) -> Tally {
             Ok(Box::new(file))
         },
     );
-    screen(field, &mut tally, &home, &path, &list);
     for (server, own) in [
         ("postgres", table!("postgres")),
         ("mariadb", table!("mariadb")),
@@ -101,7 +99,7 @@ pub fn run(field: &Field) -> Tally {
             continue;
         };
         let address = format!("{server}://haven@127.0.0.1:{port}/harbour_guard");
-        shell(
+        both(
             field,
             &mut tally,
             &home,
@@ -121,7 +119,7 @@ pub fn run(field: &Field) -> Tally {
     let standin = standin();
     let tds = standin.address.port();
     let address = format!("tds://haven@127.0.0.1:{tds}/harbour");
-    shell(
+    both(
         field,
         &mut tally,
         &home,
@@ -139,7 +137,7 @@ pub fn run(field: &Field) -> Tally {
     let listening = document_server();
     let port = listening.address.port();
     let address = format!("mongodb://127.0.0.1:{port}/guarded");
-    shell(
+    both(
         field,
         &mut tally,
         &home,
@@ -157,6 +155,19 @@ pub fn run(field: &Field) -> Tally {
 }
 
 type Make<'a> = &'a mut dyn FnMut() -> Result<Box<dyn Peer>, String>;
+
+/// Without a screen, and on it.
+fn both(
+    field: &Field,
+    tally: &mut Tally,
+    home: &Path,
+    source: (&str, &str, &[&str]),
+    list: &[Line],
+    make: Make,
+) {
+    shell(field, tally, home, source, list, make);
+    screen(field, tally, home, source, list, make);
+}
 
 fn shell(
     field: &Field,
@@ -216,17 +227,23 @@ fn shell(
     ));
 }
 
-/// The full screen over a file: nothing is swept before somebody says so, nor when the program is ended then.
-fn screen(field: &Field, tally: &mut Tally, home: &Path, path: &Path, list: &[Line]) {
-    eprintln!("  full screen");
+/// The full screen: nothing is swept before somebody says so, nor when the program is ended then.
+fn screen(
+    field: &Field,
+    tally: &mut Tally,
+    home: &Path,
+    (name, address, options): (&str, &str, &[&str]),
+    list: &[Line],
+    make: Make,
+) {
+    eprintln!("  {name} on the full screen");
     let sweeping: Vec<&Line> = list.iter().filter(|line| line.sweeps).collect();
     for line in &sweeping {
-        let _ = std::fs::remove_file(path);
-        let mut peer = File::at(path);
-        let came = peer.make(BEFORE).and_then(|()| {
-            let before = rows(&mut peer);
-            let address = path.display().to_string();
-            let arguments = [&address, "--write", "--first", line.statement];
+        let came = make().and_then(|mut peer| {
+            let before = rows(&mut *peer);
+            let mut arguments = vec![address];
+            arguments.extend(options);
+            arguments.extend(["--first", line.statement]);
             let mut screen = Screen::open(field, home, &arguments, 42, 142);
             // Refused, asked about or held: in any case there is a word about it.
             screen.when("what becomes of it", |text| {
@@ -238,21 +255,22 @@ fn screen(field: &Field, tally: &mut Tally, home: &Path, path: &Path, list: &[Li
                 .iter()
                 .any(|word| text.contains(word))
             })?;
-            let untouched = |peer: &mut File, when: &str| match swept(&before, &rows(peer)) {
+            let mut untouched = |when: &str| match swept(&before, &rows(&mut *peer)) {
                 true => Err(format!("swept {when}")),
                 false => Ok(()),
             };
-            untouched(&mut peer, "before anybody said so")?;
+            untouched("before anybody said so")?;
             signal(screen.pid(), Signal::TERM);
             let code = screen.ended(Duration::from_secs(10));
             if code.is_none() {
                 return Err("did not end when it was told to".into());
             }
-            untouched(&mut peer, "when the program was ended")
+            untouched("when the program was ended")
         });
-        tally.count(format!("full screen: {}", line.statement), came);
+        tally.count(format!("{name}, full screen: {}", line.statement), came);
     }
-    tally
-        .figures
-        .push(format!("full screen: {} sweeps", sweeping.len()));
+    tally.figures.push(format!(
+        "{name}: {} sweeps on the full screen",
+        sweeping.len()
+    ));
 }
