@@ -8,6 +8,7 @@ use idle_tide_desk::export::DRAWINGS;
 use idle_tide_desk::settings::Settings;
 use idle_tide_desk::{Content, Desk, Event, Request, State, Tone, Wanted};
 use idle_tide_draw::Format;
+use idle_tide_draw::chart::Hit;
 use idle_tide_draw::export::names;
 use idle_tide_lang::complete::{Completion, Sources as Known, complete};
 use idle_tide_lang::correct::Correction;
@@ -17,9 +18,7 @@ use crate::composer::Composer;
 use crate::guide;
 use crate::keys::{Keymap, Place};
 use crate::theme::{Theme, ThemeName};
-use crate::views::catalog::Columns;
 use crate::views::catalog::state::CatalogView;
-use crate::views::chart::Marked;
 use crate::views::view::{Act, Stack};
 
 /// Where typed keys go.
@@ -81,6 +80,15 @@ impl Default for Looking {
             follow: true,
         }
     }
+}
+
+/// Where the reader is on a picture.
+#[derive(Debug, Clone, Default)]
+pub struct Marked {
+    /// Which of the marks.
+    pub at: usize,
+    /// The marks as they were drawn last.
+    pub hits: Vec<Hit>,
 }
 
 /// The list of completions or corrections.
@@ -211,6 +219,10 @@ pub struct App {
     pub(crate) from_reading: bool,
     /// A command that was refused and has not been touched since, by the composer's revision.
     pub(crate) refused: Option<u64>,
+    /// What was offered in the composer and has not been touched since, by the composer's revision.
+    pub(crate) offer: Option<u64>,
+    /// The cell of a proposal that was changed last: where the next one is read.
+    pub(crate) proposal_at: Grid,
     /// Keys of one's own.
     pub keymap: Keymap,
     /// The session in which half-written text of earlier was last offered.
@@ -245,10 +257,15 @@ impl App {
         };
         let reads = self.is_bare() && self.focus == Focus::Read;
         let asks = matches!(place, Place::Question | Place::Hidden);
-        match self.desk.session().held().is_some() && reads && !asks {
-            true => vec![Place::Held, place],
-            false => vec![place],
+        let mut places = Vec::new();
+        if self.desk.session().held().is_some() && reads && !asks {
+            places.push(Place::Held);
         }
+        if place == Place::Rows && self.reads_proposal() {
+            places.push(Place::Proposal);
+        }
+        places.push(place);
+        places
     }
 
     /// The screen of a session.
@@ -287,6 +304,12 @@ impl App {
             composer_top: 0,
             from_reading: false,
             refused: None,
+            offer: None,
+            // Its type is what is changed most often.
+            proposal_at: Grid {
+                column: 2,
+                ..Grid::default()
+            },
             keymap: Keymap::default(),
             offered: 0,
         }
@@ -392,6 +415,13 @@ impl App {
                 self.composer.set(&text);
                 self.focus = Focus::Write;
             }
+            Request::Offer(text) => {
+                let untouched = self.offer == Some(self.composer.revision());
+                if untouched || self.composer.is_blank() {
+                    self.composer.set(&text);
+                    self.offer = Some(self.composer.revision());
+                }
+            }
             Request::Record(row) => {
                 if let Some(row) = row {
                     self.go_to_row(row.saturating_sub(1));
@@ -417,8 +447,7 @@ impl App {
             Request::Clipboard(asked) => self.copy(&asked),
             Request::Follow(table) => self.follow(table.as_deref()),
             Request::Catalog(name) => {
-                self.open(Columns);
-                self.refresh_catalog();
+                self.open_catalog();
                 if let Some(name) = name {
                     self.catalog.go_to(&name);
                 }
@@ -438,6 +467,11 @@ impl App {
                 self.desk.hush();
             }
         }
+    }
+
+    /// The text that is on its way to the clipboard, and what it is.
+    pub fn copied(&self) -> Option<&(String, String)> {
+        self.copied.as_ref()
     }
 
     /// Copies something of the current entry.

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
 
-use crate::cli::{Output, Run, Server};
+use crate::arguments::{Lent, Output, Run, Server};
 
 /// A call that is one command.
 #[derive(Debug, Subcommand)]
@@ -45,17 +45,6 @@ pub struct Across {
     chart: Option<String>,
     #[command(flatten)]
     output: Output,
-}
-
-/// A result that a question across results names.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Lent {
-    /// Its name.
-    pub name: String,
-    /// Its source.
-    pub source: String,
-    /// Its statement.
-    pub statement: String,
 }
 
 /// Words with which statements begin that give rows.

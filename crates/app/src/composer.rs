@@ -7,7 +7,8 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use idle_tide_core::Catalog;
-use idle_tide_lang::remark::{Remarks, remarks};
+use idle_tide_lang::remark::Remarks;
+use idle_tide_lang::remarks::remarks;
 use idle_tide_lang::scope::{Scope, scope};
 use idle_tide_lang::split::{PieceKind, pieces};
 use idle_tide_lang::{Dialect, Token, complete, elsewhere, tokens};

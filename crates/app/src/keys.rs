@@ -18,6 +18,8 @@ pub enum Place {
     Rows,
     /// While reading in a session that holds a change.
     Held,
+    /// While reading what is proposed for a file.
+    Proposal,
     /// While reading a text.
     Text,
     /// On a drawing of links.
@@ -89,6 +91,7 @@ static PLACES: &[PlaceRow] = &[
     place(Place::Completing, "list", true, "write", "While the list is open"),
     place(Place::Running, "running", false, "", "While something runs"),
     place(Place::Held, "held", false, "change", "While a change is held"),
+    place(Place::Proposal, "proposal", false, "change", "On what is proposed for a file"),
     place(Place::Rows, "rows", false, "read", "While reading rows"),
     place(Place::Text, "text", false, "read", "While reading a text"),
     place(Place::Record, "record", false, "read", "In the record"),
@@ -123,6 +126,11 @@ impl Place {
     fn row(self) -> &'static PlaceRow {
         let row = PLACES.iter().find(|row| row.place == self);
         row.unwrap_or(&PLACES[0])
+    }
+
+    /// The topic of the guide that tells its keys, if one does.
+    pub fn topic(self) -> &'static str {
+        self.row().topic
     }
 
     /// Its word in the names of keys.
@@ -207,6 +215,8 @@ pub static KEYS: &[Key] = &[
     key(P::Writing, "leave", "Ctrl-D", "", false, "/quit", "on an empty line: leaves"),
     key(P::Held, "keep", "K", "keeps the change", true, "/keep", "keeps the change that is held; everybody sees it then"),
     key(P::Held, "take-back", "T", "takes it back", true, "/take-back", "takes the change back; everything is as it was before"),
+    key(P::Proposal, "load", "F5", "loads it", true, "/load --go", "loads the file as it is proposed, by the command that is in the composer"),
+    key(P::Proposal, "change", "Enter", "changes this", true, "/load --type", "changes the cell: leaves the column out or takes it in again, makes it part of the key or not; a name, a type, how values are written and what stands for null are completed in the composer"),
     key(P::Rows, "cells", "↑ ↓ ← →", "cells", true, "", "move the current cell"),
     key(P::Rows, "record", "Enter", "record", true, "/record", "the row, one field per line"),
     key(P::Rows, "order", "O", "order", true, "/order", "orders by this column; again downwards; again as they came"),
@@ -239,10 +249,13 @@ pub static KEYS: &[Key] = &[
     key(P::Rows, "write", "Esc", "writes", true, "", "goes back to writing; / does too and begins a command"),
     key(P::Text, "write", "Esc", "writes", true, "", "goes back to writing"),
     key(P::Record, "rows", "↑ ↓", "rows", true, "", "the row before, after"),
-    key(P::Record, "fields", "PgUp PgDn", "fields", true, "", "scroll the fields"),
+    key(P::Record, "field", "← →", "field", true, "", "the field before, after"),
+    key(P::Record, "copy", "C", "copies", true, "/clipboard", "copies the value of the field to the clipboard"),
+    key(P::Record, "fields", "PgUp PgDn", "scrolls", true, "", "scroll the fields"),
     key(P::Record, "close", "Esc", "closes", true, "", "back to the rows"),
     key(P::Document, "lines", "↑ ↓", "lines", true, "", "the line before, after"),
     key(P::Document, "fold", "← →", "closes, opens", true, "", "closes or opens what the line holds; ← goes to what holds the line, → into it"),
+    key(P::Document, "copy", "C", "copies", true, "", "copies what the line holds to the clipboard; of the text the whole document"),
     key(P::Document, "documents", "PgUp PgDn", "documents", true, "", "the document before, after"),
     key(P::Document, "text", "T", "text or outline", true, "/text", "the document as text, or as an outline"),
     key(P::Document, "close", "Esc", "back", true, "", "back to the rows"),

@@ -3,6 +3,7 @@
 #![deny(missing_docs)]
 
 pub mod app;
+pub mod arguments;
 pub mod calls;
 pub mod checking;
 pub mod cli;
@@ -12,6 +13,7 @@ pub mod completing;
 mod composer;
 pub mod guide;
 pub mod keys;
+pub mod opening;
 pub mod picture;
 mod practice;
 mod press;

@@ -4,7 +4,8 @@ use std::io;
 
 use idle_tide_core::{Column, RowBatch};
 use idle_tide_desk::across::Keep;
-use idle_tide_desk::chart::{PAPER, as_asked};
+use idle_tide_desk::chart::PAPER;
+use idle_tide_desk::drawing::as_asked;
 use idle_tide_desk::export::Results;
 use idle_tide_engines::{Outcome, Sink};
 

@@ -747,6 +747,10 @@ fn prepared(place: Place) -> Screen {
                 .press(KeyCode::Enter)
                 .press(KeyCode::Right);
         }
+        Place::Proposal => {
+            s.submit("/load - --into levels\nid;level\n1;2,5\n2;13,0\n");
+            s.press(KeyCode::Down);
+        }
         Place::Text => {
             s.submit("/about visits").submit("select 2;");
             s.app.desk.show(1);
@@ -884,6 +888,7 @@ fn fingerprint(s: &mut Screen) -> Vec<(&'static str, String)> {
         ("editor", format!("{:?}", app.edit)),
         ("hidden", app.hidden.clone()),
         ("list", format!("{:?}", (app.choices.at, app.choices.open))),
+        ("copied", format!("{:?}", app.copied())),
         ("leaving", app.leaving.to_string()),
         ("redraw", app.redraw.to_string()),
         ("entries", app.desk.entries().len().to_string()),
@@ -1024,6 +1029,108 @@ fn documents_as_rows_outline_text_shape_and_stages() {
     );
     s.types("c");
     assert!(s.text(142, 42).contains("$match"));
+}
+
+#[test]
+fn what_is_proposed_for_a_file_is_changed_cell_by_cell() {
+    let mut s = Screen::memory();
+    s.submit("/load - --into levels\nid;level;note;password\n1;2,5;low;heron\n2;13,0;high;kelp\n");
+    s.holds("proposal");
+    let text = s.text(142, 42);
+    assert!(text.contains("covered · covered"), "{text}");
+    // A type: an option is begun, its end is completed.
+    s.press(KeyCode::Down).press(KeyCode::Enter);
+    let typed = |s: &Screen| s.app.composer.text().lines().next().map(str::to_string);
+    assert_eq!(
+        typed(&s).as_deref(),
+        Some("/load - --into levels --type level=")
+    );
+    assert!(s.app.choices.open && s.app.choices.len() == 12);
+    s.types("te")
+        .press(KeyCode::Tab)
+        .press(KeyCode::F(5))
+        .idle();
+    // Where the cell was changed reading goes on; what there are two of changes at once, and back.
+    assert_eq!(s.app.focus, Focus::Read);
+    assert_eq!(
+        s.app.grid().map(|grid| (grid.row, grid.column)),
+        Some((1, 2))
+    );
+    s.press(KeyCode::Down)
+        .press(KeyCode::Left)
+        .press(KeyCode::Left);
+    let more = " --leave-out note";
+    for left_out in [more, "", more] {
+        s.press(KeyCode::Enter).idle();
+        let line = format!("/load - --into levels --type level=text{left_out} --go");
+        assert_eq!(typed(&s), Some(line));
+    }
+    assert!(s.text(142, 42).contains("left out"));
+    s.press(KeyCode::F(5)).idle();
+    s.submit("select * from levels order by id desc;");
+    let text = s.text(142, 42);
+    assert!(text.contains("13,0") && !text.contains("note"), "{text}");
+}
+
+#[test]
+fn the_guide_opens_at_what_helps() {
+    // What is submitted, what is typed, what is pressed then.
+    let none = KeyCode::Null;
+    for (submitted, typed, pressed, heading) in [
+        ("selct 2;", "", none, "Errors"),
+        ("= nothing + 1", "", none, "Scripts"),
+        ("insert into dues (id) values (1);", "", none, "Change"),
+        ("", "", KeyCode::F(2), "Look around"),
+        ("", "", KeyCode::F(9), "Arrive"),
+        ("/links visits", "", KeyCode::Esc, "Links"),
+        ("", "= 1 +", none, "Scripts"),
+        ("", "", none, "First steps"),
+    ] {
+        let mut s = Screen::harbour();
+        if !submitted.is_empty() {
+            s.submit(submitted);
+        }
+        s.types(typed).press(pressed).press(KeyCode::F(1));
+        let text = s.text(142, 42);
+        let found = text.lines().any(|line| line.trim_end().ends_with(heading));
+        assert!(found, "{submitted}{typed}: {heading}: {text}");
+    }
+}
+
+#[test]
+fn values_are_copied_from_a_record_and_a_document() {
+    let mut s = Screen::harbour();
+    s.submit("select id, name from vessels order by id limit 2;");
+    s.press(KeyCode::Esc)
+        .press(KeyCode::Enter)
+        .press(KeyCode::Right)
+        .types("c");
+    let name = s.app.copied().map(|(text, _)| text.clone());
+    assert!(name.is_some_and(|name| name.contains(char::is_alphabetic)));
+    let mut s = Screen::documents();
+    s.submit("from landings where number = 5 pick { port, lines };");
+    s.press(KeyCode::Esc).press(KeyCode::F(4));
+    s.text(142, 42);
+    let mut copied = Vec::new();
+    for _ in 0..4 {
+        s.types("c");
+        copied.extend(s.app.copied().map(|(text, _)| text.clone()));
+        s.press(KeyCode::Down);
+        s.text(142, 42);
+    }
+    assert!(
+        copied.iter().any(|text| text.starts_with("[{\"species\"")),
+        "{copied:?}"
+    );
+    assert!(
+        copied
+            .iter()
+            .any(|text| text == "Brackwater" || text == "Merrow"),
+        "{copied:?}"
+    );
+    s.types("tc");
+    let whole = s.app.copied().map(|(text, _)| text.clone());
+    assert!(whole.is_some_and(|text| text.starts_with("{\n  \"")));
 }
 
 #[test]

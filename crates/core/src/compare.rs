@@ -11,9 +11,10 @@ use std::io;
 use foldhash::fast::{FixedState, FoldHasher};
 
 use crate::batch::{Row, RowBatch};
+use crate::column::{Column, column_labels};
 use crate::decimal;
 use crate::order::each_row;
-use crate::result::{Budget, Column, ResultSet, column_labels};
+use crate::result::{Budget, ResultSet};
 use crate::value::ValueRef;
 
 /// The columns of two results that belong together.

@@ -8,6 +8,7 @@
 pub mod batch;
 pub mod catalog;
 pub mod chart;
+pub mod column;
 pub mod column_type;
 pub mod compare;
 pub mod decimal;
@@ -23,7 +24,8 @@ pub mod value;
 
 pub use batch::{Row, RowBatch};
 pub use catalog::{Catalog, Check, Database, Field, Identity, Index, Kind, Link, Object};
+pub use column::{Column, column_labels};
 pub use document::{Datum, Document};
 pub use figures::Figures;
-pub use result::{Column, ResultSet, column_labels};
+pub use result::ResultSet;
 pub use value::{Value, ValueRef};

@@ -321,7 +321,7 @@ pub fn each_row(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::result::Column;
+    use crate::column::Column;
     use crate::value::Value;
 
     #[test]

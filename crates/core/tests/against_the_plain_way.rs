@@ -1,7 +1,8 @@
 //! Results, orders and figures against the plain way of doing the same with everything in memory.
 
+use idle_tide_core::column::Column;
 use idle_tide_core::order::{choose_rows, order_rows};
-use idle_tide_core::result::{Budget, Column, ResultSet};
+use idle_tide_core::result::{Budget, ResultSet};
 use idle_tide_core::{Figures, RowBatch, Value, ValueRef};
 use proptest::prelude::*;
 

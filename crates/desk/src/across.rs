@@ -257,6 +257,26 @@ enum Kind {
     Mixed,
 }
 
+/// What the values of some columns are.
+fn kinds_of(set: &ResultSet, used: &[usize], stop: &dyn Fn() -> bool) -> io::Result<Vec<Kind>> {
+    let mut kinds = vec![(false, true); used.len()];
+    each_row(set, None, stop, &mut |_, row| {
+        for (kind, column) in kinds.iter_mut().zip(used) {
+            let value = row.get(*column);
+            kind.0 |= matches!(value, ValueRef::Number(_))
+                || (matches!(value, ValueRef::Bson(..)) && value.rank() == 1);
+            kind.1 &= value.is_null() || value.rank() == 1;
+        }
+        true
+    })?;
+    let kinds = kinds.into_iter().map(|kind| match kind {
+        (true, true) => Kind::Decimals,
+        (false, true) => Kind::Numbers,
+        _ => Kind::Mixed,
+    });
+    Ok(kinds.collect())
+}
+
 /// Makes a table of a result, with the columns that are used; answers whether one of them holds decimals.
 fn fill(
     engine: &mut Sqlite,
@@ -281,25 +301,7 @@ fn fill(
         used.push(0);
     }
     let stop = || watch.stopped();
-    let mut kinds = vec![(false, true); used.len()];
-    each_row(set, None, &stop, &mut |_, row| {
-        for (kind, column) in kinds.iter_mut().zip(&used) {
-            let value = row.get(*column);
-            kind.0 |= matches!(value, ValueRef::Number(_))
-                || (matches!(value, ValueRef::Bson(..)) && value.rank() == 1);
-            kind.1 &= value.is_null() || value.rank() == 1;
-        }
-        true
-    })
-    .map_err(failed)?;
-    let kinds: Vec<Kind> = kinds
-        .into_iter()
-        .map(|kind| match kind {
-            (true, true) => Kind::Decimals,
-            (false, true) => Kind::Numbers,
-            _ => Kind::Mixed,
-        })
-        .collect();
+    let kinds = kinds_of(set, &used, &stop).map_err(failed)?;
     let quoted = |name: &str| format!("\"{}\"", name.replace('"', "\"\""));
     let names = used
         .iter()

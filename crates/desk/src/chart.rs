@@ -3,39 +3,45 @@
 
 use std::sync::Arc;
 
-use idle_tide_core::chart::{Data, How, Key, Kind, Role, Spec, gather, roles, rows_of};
+use idle_tide_core::ValueRef;
+use idle_tide_core::chart::{Data, How, Kind, Role, Spec, roles};
 use idle_tide_core::column_labels;
 use idle_tide_core::result::ResultSet;
 use idle_tide_draw::chart::{Scene, lay_out};
-use idle_tide_engines::{EngineError, Fault};
 use idle_tide_lang::command::Parsed;
 
-use crate::entry::{Content, Entry, State};
-use crate::page::Tone;
-use crate::session::{Next, Task, Turn};
+use crate::failure::{Failure, plain};
 use crate::sheet::{Sheet, read};
-use crate::task::{Bench, EntryId, Lane, Work, stopped};
+use crate::task::EntryId;
 
 /// The size of a picture that is written to a file, in cells.
 pub const PAPER: (usize, usize) = (110, 34);
 
 /// What the numbers of a picture were gathered from.
 #[derive(Debug, Clone, PartialEq)]
-struct Stamp {
+pub(crate) struct Stamp {
     set: usize,
     rows: Option<usize>,
     count: u64,
-    spec: Spec,
+    pub(crate) spec: Spec,
 }
 
 impl Stamp {
-    fn of(sheet: &Sheet, spec: &Spec) -> Self {
+    pub(crate) fn of(sheet: &Sheet, spec: &Spec) -> Self {
         let rows = sheet.view.rows.as_ref();
         Stamp {
             set: Arc::as_ptr(&sheet.set) as usize,
             rows: rows.map(|rows| Arc::as_ptr(rows) as usize),
             count: read(&sheet.set).len(),
             spec: spec.clone(),
+        }
+    }
+
+    /// The same rows, drawn in another way.
+    pub(crate) fn with(self, spec: &Spec) -> Self {
+        Stamp {
+            spec: spec.clone(),
+            ..self
         }
     }
 }
@@ -53,9 +59,9 @@ pub struct Chart {
     pub data: Option<Arc<Data>>,
     labels: Vec<String>,
     roles: Vec<Role>,
-    stamp: Option<Stamp>,
+    pub(crate) stamp: Option<Stamp>,
     /// Whether numbers are being gathered.
-    working: bool,
+    pub(crate) working: bool,
 }
 
 impl Chart {
@@ -69,7 +75,7 @@ impl Chart {
         Ok(Self::of(of, &set, spec))
     }
 
-    fn of(of: EntryId, set: &ResultSet, spec: Spec) -> Self {
+    pub(crate) fn of(of: EntryId, set: &ResultSet, spec: Spec) -> Self {
         Chart {
             of,
             spec,
@@ -150,6 +156,27 @@ impl Chart {
             title.push_str(&format!(" and {more}"));
         }
         title
+    }
+
+    /// Takes the numbers of a picture that nobody has changed yet; its scale becomes logarithmic where a linear one would show
+    /// little, and that is said.
+    pub(crate) fn take_first(&mut self, mut data: Data) {
+        if !self.spec.log
+            && let Some((least, most)) = data.spans()
+        {
+            let number = |value: f64| {
+                let text = ValueRef::Float(value).plain();
+                text.strip_suffix(".0").map_or(text.clone(), str::to_string)
+            };
+            data.notes.push(format!(
+                "The scale is logarithmic, since the values go from {} to {}.",
+                number(least),
+                number(most)
+            ));
+            self.spec.log = true;
+            data.spec.log = true;
+        }
+        self.data = Some(Arc::new(data));
     }
 
     /// The picture in so many columns and rows of cells; nothing before its numbers are there.
@@ -275,34 +302,6 @@ impl Chart {
     }
 }
 
-/// The picture that the arguments of `/chart` ask for, of a result that no entry has; in so many columns and rows of cells.
-///
-/// # Errors
-/// In words, if it cannot be made.
-pub fn as_asked(set: &ResultSet, asked: &str, size: (usize, usize)) -> Result<Scene, String> {
-    let parsed = parsed(asked)?;
-    let spec = idle_tide_core::chart::propose(set, parsed.argument(0).and_then(Kind::named))?;
-    let mut chart = Chart::of(0, set, spec);
-    crate::verbs::chart::choose(&mut chart, &parsed).map_err(|failure| failure.headline)?;
-    let data = gather(set, None, &chart.spec, &|| false).map_err(|error| error.to_string())?;
-    chart.data = Some(Arc::new(data));
-    chart
-        .scene(size.0, size.1)
-        .ok_or_else(|| "There is nothing to draw.".into())
-}
-
-/// Whether the arguments of `/chart` are understood.
-///
-/// # Errors
-/// In words, if they are not.
-pub fn check_asked(asked: &str) -> Result<(), String> {
-    parsed(asked).map(drop)
-}
-
-fn parsed(asked: &str) -> Result<Parsed, String> {
-    idle_tide_lang::command::parse(&format!("/chart {asked}")).map_err(|error| error.message)
-}
-
 /// What stands after one in a list; the first where there is none, nothing after the last.
 fn after(list: &[usize], now: Option<usize>) -> Option<usize> {
     match now.and_then(|now| list.iter().position(|at| *at == now)) {
@@ -407,177 +406,56 @@ impl Chart {
             _ => "There is no category to split it by.",
         })
     }
-
-    /// What gathers its numbers, if they are no longer those of its result.
-    pub(crate) fn renewal(&mut self, number: EntryId, sheet: &Sheet) -> Option<Gather> {
-        let stamp = Stamp::of(sheet, &self.spec);
-        if self.working || self.stamp.as_ref() == Some(&stamp) {
-            return None;
-        }
-        self.working = true;
-        Some(Gather {
-            entry: number,
-            sheet: sheet.clone(),
-            stamp,
-            data: None,
-        })
-    }
 }
 
-/// Makes a picture: it is shown once its numbers are there.
-pub(crate) struct First {
-    chart: Chart,
-    gather: Gather,
-}
-
-impl First {
-    pub(crate) fn new(mut chart: Chart, sheet: &Sheet) -> Self {
-        // The entry has no number yet.
-        let gather = Gather {
-            entry: 0,
-            stamp: Stamp::of(sheet, &chart.spec),
-            sheet: sheet.clone(),
-            data: None,
-        };
-        chart.stamp = Some(gather.stamp.clone());
-        chart.working = false;
-        First { chart, gather }
-    }
-}
-
-impl Work for First {
-    fn lane(&self) -> Lane {
-        Lane::Free
-    }
-
-    fn work(&mut self, at: &mut Bench<'_>) -> Result<(), EngineError> {
-        self.gather.work(at)
-    }
-}
-
-impl Task for First {
-    fn ended(self: Box<Self>, _: &mut Turn<'_>, how: Result<(), EngineError>) -> Next {
-        let First { mut chart, gather } = *self;
-        match how {
-            Ok(()) => {
-                chart.data = gather.data.map(Arc::new);
-                Next::Done(Content::Chart(Box::new(chart)))
+/// What the options of the command ask for.
+pub(crate) fn choose(chart: &mut Chart, parsed: &Parsed) -> Result<(), Failure> {
+    let mut values = Vec::new();
+    for (option, part) in &parsed.options {
+        let Some(part) = part else {
+            match *option {
+                "stacked" => chart.spec.stacked = true,
+                "ordered" => chart.spec.ordered = true,
+                "log" => chart.spec.log = true,
+                _ => {}
             }
-            Err(error) if error.fault == Fault::Cancelled => Next::NotRun,
-            Err(error) => Next::refuse(error.message),
-        }
-    }
-}
-
-/// Gathers the numbers of a picture.
-pub(crate) struct Gather {
-    entry: EntryId,
-    sheet: Sheet,
-    stamp: Stamp,
-    data: Option<Data>,
-}
-
-impl Work for Gather {
-    fn lane(&self) -> Lane {
-        Lane::Free
-    }
-
-    fn work(&mut self, at: &mut Bench<'_>) -> Result<(), EngineError> {
-        let set = read(&self.sheet.set);
-        let rows = self.sheet.view.rows.as_ref().map(|rows| rows.as_slice());
-        let gathered = gather(&set, rows, &self.stamp.spec, &|| at.stopped());
-        self.data = Some(gathered.map_err(|error| match error.kind() {
-            std::io::ErrorKind::Interrupted => stopped(),
-            _ => EngineError::plain(error.to_string()),
-        })?);
-        Ok(())
-    }
-}
-
-impl Task for Gather {
-    fn ended(self: Box<Self>, turn: &mut Turn<'_>, how: Result<(), EngineError>) -> Next {
-        let entry = turn.entries.get_mut(self.entry);
-        let Some(Content::Chart(chart)) = entry.map(|entry| &mut entry.content) else {
-            return Next::Keep;
+            continue;
         };
-        chart.working = false;
-        chart.stamp = Some(self.stamp);
-        match (how, self.data) {
-            (Ok(()), Some(data)) => chart.data = Some(Arc::new(data)),
-            (Err(error), _) if error.fault != Fault::Cancelled => {
-                let words = format!("The picture could not be made: {}", error.message);
-                turn.say(words, Tone::Danger);
-            }
+        let column = || {
+            chart.column(&part.text).ok_or_else(|| Failure {
+                place: Some(part.span.clone()),
+                ..plain(format!(
+                    "The result that is drawn has no column {}.",
+                    part.text
+                ))
+            })
+        };
+        match *option {
+            "of" => chart.one_column(column()?, parsed.argument(0).is_some()),
+            "x" => chart.spec.x = Some(column()?),
+            "y" => values.push(column()?),
+            "by" => chart.spec.by = Some(column()?),
+            "panels" => chart.spec.panels = Some(column()?),
+            "how" => chart.spec.how = How::named(&part.text).unwrap_or(How::Sum),
+            "title" => chart.named = Some(part.text.clone()),
             _ => {}
         }
-        Next::Keep
     }
-}
-
-/// Finds the rows behind a mark, and shows them as an entry.
-pub(crate) struct Behind {
-    chart: EntryId,
-    of: EntryId,
-    sheet: Sheet,
-    data: Arc<Data>,
-    mark: (usize, usize, Key),
-    words: String,
-    rows: Vec<u32>,
-}
-
-impl Behind {
-    /// The rows behind a mark of an entry's picture; `words` say which mark it is.
-    pub(crate) fn new(
-        entry: &Entry,
-        sheet: &Sheet,
-        mark: (usize, usize, Key),
-        words: &str,
-    ) -> Option<Self> {
-        let Content::Chart(chart) = &entry.content else {
-            return None;
-        };
-        Some(Behind {
-            chart: entry.number,
-            of: chart.of,
-            sheet: sheet.clone(),
-            data: Arc::clone(chart.data.as_ref()?),
-            mark,
-            words: words.to_string(),
-            rows: Vec::new(),
-        })
-    }
-}
-
-impl Work for Behind {
-    fn lane(&self) -> Lane {
-        Lane::Free
-    }
-
-    fn work(&mut self, at: &mut Bench<'_>) -> Result<(), EngineError> {
-        let set = read(&self.sheet.set);
-        let rows = self.sheet.view.rows.as_ref().map(|rows| rows.as_slice());
-        let (panel, series, key) = self.mark;
-        let found = rows_of(&set, rows, &self.data, panel, series, key, &|| at.stopped());
-        self.rows = found.map_err(|error| EngineError::plain(error.to_string()))?;
-        Ok(())
-    }
-}
-
-impl Task for Behind {
-    fn ended(self: Box<Self>, turn: &mut Turn<'_>, how: Result<(), EngineError>) -> Next {
-        if let Err(error) = how {
-            turn.say(error.message, Tone::Danger);
-            return Next::Keep;
+    if !values.is_empty() {
+        chart.spec.y = values;
+        if chart.spec.how == How::Count && parsed.option("how").is_none() {
+            chart.spec.how = How::Sum;
         }
-        let text = format!("rows of entry {} behind {}", self.of, self.words);
-        turn.make_entry(&text, false);
-        if let Some(own) = turn.own() {
-            let mut sheet = self.sheet;
-            sheet.view.rows = Some(Arc::new(self.rows));
-            own.came_from = Some(self.chart);
-            own.content = Content::Rows(sheet);
-            own.state = State::Done;
-        }
-        Next::Keep
     }
+    let x = chart.spec.x;
+    if parsed.option("x").is_some() {
+        chart.spec.y.retain(|at| Some(*at) != x);
+    }
+    if chart.spec.by.is_some() && chart.spec.by == x {
+        chart.spec.by = None;
+    }
+    let options: Vec<&str> = parsed.options.iter().map(|(name, _)| *name).collect();
+    chart
+        .refused_option(&options)
+        .map_or(Ok(()), |words| Err(plain(words)))
 }

@@ -67,6 +67,9 @@ pub struct At<'a> {
     pub marked: &'a [u64],
 }
 
+/// What is said of a value that is covered.
+pub const COVERED: &str = "This value is covered. /reveal shows it, and then it can be copied.";
+
 /// Bytes that are gathered at most.
 const MOST: usize = 16 * 1024 * 1024;
 
@@ -142,7 +145,7 @@ fn cell(sheet: &Sheet, at: At<'_>) -> Result<(String, String), String> {
     let (batch, within) = set.locate(number).map_err(|error| error.to_string())?;
     let value = batch.row(within).get(column);
     if sheet.covers(column, value) {
-        return Err("This value is covered. /reveal shows it, and then it can be copied.".into());
+        return Err(COVERED.into());
     }
     if value.is_null() {
         return Err("This value is null, and a clipboard has no null.".into());

@@ -9,6 +9,7 @@ use std::thread::JoinHandle;
 use idle_tide_core::{ValueRef, decimal};
 use idle_tide_draw::export::markdown_text;
 use idle_tide_draw::picture::{counted, grouped};
+use idle_tide_engines::Bearings;
 use idle_tide_lang::Dialect;
 use idle_tide_lang::token::{TokenKind, tokens};
 use parking_lot::Mutex;
@@ -18,7 +19,6 @@ use crate::covering::WORD;
 use crate::entry::{Content, Entry, State};
 use crate::export::{Replacing, drawn, export_drawing};
 use crate::holding::Holding;
-use crate::session::Session;
 use crate::sheet::{Sheet, read};
 
 /// Rows of a result that are recorded, unless another number is asked for.
@@ -39,6 +39,16 @@ pub struct Diary {
     failed: Arc<Mutex<Option<String>>>,
 }
 
+/// The session that a diary is kept of.
+pub(crate) struct Kept<'a> {
+    /// Its number.
+    pub(crate) number: u32,
+    /// The name of its source.
+    pub(crate) source: &'a str,
+    /// Where it is.
+    pub(crate) bearings: &'a Bearings,
+}
+
 impl Diary {
     /// Begins one for the entries from `at` on; what is in the file already stays before it.
     ///
@@ -46,7 +56,7 @@ impl Diary {
     /// In words, if the file cannot be read or written.
     pub(crate) fn begin(
         path: &Path,
-        session: &Session,
+        session: &Kept<'_>,
         at: usize,
         rows: u64,
     ) -> Result<Self, String> {
@@ -241,8 +251,8 @@ fn line(cells: impl Iterator<Item = String>) -> String {
 }
 
 /// Where, who and when.
-fn head(session: &Session) -> String {
-    let bearings = &session.bearings;
+fn head(session: &Kept<'_>) -> String {
+    let bearings = session.bearings;
     let mut facts = vec![now()];
     facts.push(
         format!("{} {}", bearings.family, bearings.version)
@@ -258,7 +268,7 @@ fn head(session: &Session) -> String {
     let facts: Vec<_> = facts.iter().map(|fact| markdown_text(fact)).collect();
     format!(
         "# {}\n\n{}\n\n",
-        markdown_text(&session.source),
+        markdown_text(session.source),
         facts.join(" · ")
     )
 }

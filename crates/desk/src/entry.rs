@@ -9,13 +9,14 @@ use idle_tide_draw::picture::{counted, lasting, trend};
 use idle_tide_engines::Outcome;
 
 use crate::chart::Chart;
-use crate::comparing::Since;
 use crate::failure::Failure;
 use crate::holding::Holding;
 use crate::links::Links;
 use crate::live::Live;
+use crate::loading::Proposed;
 use crate::page::{Line, Page, Tone};
 use crate::sheet::{Sheet, read};
+use crate::since::Since;
 use crate::stages::Stages;
 
 /// How an entry stands.
@@ -97,6 +98,8 @@ pub struct Entry {
     pub live: Option<Live>,
     /// What stands above its rows.
     pub above: Option<Page>,
+    /// The proposal for a file that its rows are.
+    pub proposed: Option<Box<Proposed>>,
     /// Set when no more rows will come.
     pub complete: Arc<AtomicBool>,
 }
@@ -130,6 +133,7 @@ impl Entry {
             since: None,
             live: None,
             above: None,
+            proposed: None,
             complete: Arc::default(),
         }
     }

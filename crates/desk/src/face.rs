@@ -15,6 +15,8 @@ pub enum Request {
     Edit(String),
     /// Put this text into the composer.
     Recall(String),
+    /// Put this text into the composer, unless something else was typed there, and go on reading or writing.
+    Offer(String),
     /// Show a row as a record; the current one when `None`, else counted from 1.
     Record(Option<u64>),
     /// Show the current document, as text or as an outline.

@@ -76,6 +76,32 @@ fn walk(
     }
 }
 
+/// What a line of an outline holds, by its place, as a text for the clipboard: a text as it is, other values as the outline
+/// shows them, what holds others as Extended JSON.
+pub fn held_at(document: &[u8], place: &str) -> Option<String> {
+    held(document, "", place)
+}
+
+fn held(bytes: &[u8], above: &str, wanted: &str) -> Option<String> {
+    bson::elements(bytes).enumerate().find_map(|(at, element)| {
+        let name = String::from_utf8_lossy(element.name);
+        let place = format!("{above}/{at}:{name}");
+        if place == wanted {
+            return Some(match (shape::is_nested(element.tag), element.text()) {
+                (true, _) => {
+                    let mut json = Vec::new();
+                    extended::write_value(&element, Form::Relaxed, &mut json);
+                    String::from_utf8_lossy(&json).into_owned()
+                }
+                (false, Some(text)) => String::from_utf8_lossy(text).into_owned(),
+                (false, None) => plain(&element),
+            });
+        }
+        let within = wanted.strip_prefix(&place)?.starts_with('/');
+        (within && shape::is_nested(element.tag)).then(|| held(element.value, &place, wanted))?
+    })
+}
+
 fn plain(element: &Element<'_>) -> String {
     match ValueRef::of_element(element) {
         ValueRef::Text("") => "''".into(),

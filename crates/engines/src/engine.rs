@@ -9,7 +9,7 @@ use idle_tide_lang::Dialect;
 use idle_tide_lang::correct::Complaint;
 use secrecy::SecretString;
 
-use crate::load::{Destination, NotPut};
+use crate::destination::Destination;
 use crate::trouble::OpenError;
 
 /// Whether the session can change data at all.
@@ -440,6 +440,21 @@ pub trait Served {
     /// # Errors
     /// If the server refuses.
     fn change_password(&mut self, new: &SecretString) -> Result<(), EngineError>;
+}
+
+/// Why rows were not put into a table, and the one that was refused, where that is known: its place among them.
+#[derive(Debug, Clone)]
+pub struct NotPut {
+    /// The error.
+    pub error: EngineError,
+    /// The place of the row.
+    pub row: Option<usize>,
+}
+
+impl From<EngineError> for NotPut {
+    fn from(error: EngineError) -> Self {
+        NotPut { error, row: None }
+    }
 }
 
 /// A connection to one database. It stays in one thread; [`Connection::control`] is its other side.

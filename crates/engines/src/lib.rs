@@ -4,6 +4,7 @@
 #![deny(missing_docs)]
 
 pub mod address;
+mod destination;
 pub mod documents;
 mod engine;
 pub mod families;

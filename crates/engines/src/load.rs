@@ -1,4 +1,4 @@
-//! Rows into a table, many at once: by the fastest way that a server offers, or by inserts of several rows.
+//! Rows into a table, many at once, by inserts of several rows: for servers without a faster way.
 
 use std::fmt::Write as _;
 use std::io;
@@ -7,46 +7,9 @@ use idle_tide_core::{Column, RowBatch};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::Family;
 
+pub use crate::destination::{Destination, Existing};
+pub use crate::engine::NotPut;
 use crate::engine::{Connection, EngineError, Fault, Sink};
-
-/// What becomes of a row whose key is there already.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Existing {
-    /// The load is refused.
-    Refuse,
-    /// The row that is there stays.
-    Skip,
-    /// The row that is there is replaced.
-    Replace,
-}
-
-/// Where rows go.
-#[derive(Debug, Clone)]
-pub struct Destination {
-    /// The table, as a statement writes it.
-    pub table: String,
-    /// Its columns in the order of the values, as a statement writes them.
-    pub columns: Vec<String>,
-    /// Those of its key, written in the same way.
-    pub keys: Vec<String>,
-    /// What becomes of rows whose key is there.
-    pub existing: Existing,
-}
-
-/// Why rows were not put into a table, and the one that was refused, where that is known: its place among them.
-#[derive(Debug, Clone)]
-pub struct NotPut {
-    /// The error.
-    pub error: EngineError,
-    /// The place of the row.
-    pub row: Option<usize>,
-}
-
-impl From<EngineError> for NotPut {
-    fn from(error: EngineError) -> Self {
-        NotPut { error, row: None }
-    }
-}
 
 /// Takes nothing.
 #[derive(Debug)]
@@ -58,58 +21,6 @@ impl Sink for Nowhere {
     }
     fn rows(&mut self, _: RowBatch) -> io::Result<()> {
         Ok(())
-    }
-}
-
-impl Destination {
-    /// How an insert begins.
-    pub(crate) fn head(&self) -> String {
-        format!(
-            "insert into {} ({}) values ",
-            self.table,
-            self.columns.join(", ")
-        )
-    }
-
-    /// How it ends: what becomes of rows whose key is there.
-    pub(crate) fn tail(&self, dialect: &Dialect) -> String {
-        let rest = || {
-            self.columns
-                .iter()
-                .filter(|column| !self.keys.contains(column))
-        };
-        let mariadb = dialect.family == Family::Mariadb;
-        let set = |new: &dyn Fn(&String) -> String| {
-            let list: Vec<_> = rest()
-                .map(|column| format!("{column} = {}", new(column)))
-                .collect();
-            list.join(", ")
-        };
-        let first = &self
-            .keys
-            .first()
-            .or(self.columns.first())
-            .cloned()
-            .unwrap_or_default();
-        match self.existing {
-            Existing::Refuse => String::new(),
-            Existing::Skip if mariadb => format!(" on duplicate key update {first} = {first}"),
-            Existing::Replace if mariadb && rest().next().is_none() => {
-                format!(" on duplicate key update {first} = {first}")
-            }
-            Existing::Replace if mariadb => {
-                let set = set(&|column| format!("values({column})"));
-                format!(" on duplicate key update {set}")
-            }
-            Existing::Replace if rest().next().is_some() => {
-                let set = set(&|column| format!("excluded.{column}"));
-                format!(
-                    " on conflict ({}) do update set {set}",
-                    self.keys.join(", ")
-                )
-            }
-            Existing::Skip | Existing::Replace => " on conflict do nothing".into(),
-        }
     }
 }
 

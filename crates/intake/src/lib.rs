@@ -5,12 +5,14 @@
 mod convert;
 mod file;
 mod look;
+mod plan;
 mod records;
 mod separated;
 
 pub use convert::{FORMS, Form};
 pub use file::{Encoding, Kind, Spooled, spool};
-pub use look::{Asked, ColumnPlan, Proposal, Shape, check, look};
+pub use look::{check, look};
+pub use plan::{Asked, ColumnPlan, Proposal, Shape};
 pub use records::{Batch, Refuse, documents, rows};
 pub use separated::Separated;
 

@@ -16,7 +16,7 @@ use parquet::record::Field;
 
 use crate::convert::put;
 use crate::file::{Kind, text_of};
-use crate::look::{ColumnPlan, Proposal, Shape};
+use crate::plan::{ColumnPlan, Proposal, Shape};
 use crate::separated::{Came, Separated, shortened};
 use crate::{Bad, Fields, Mark, Trouble};
 

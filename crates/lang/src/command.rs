@@ -32,6 +32,8 @@ pub enum Argument {
     Source,
     /// A database of the server.
     Database,
+    /// A column and one of these words: `price=integer`.
+    Pair(&'static [&'static str]),
     /// The rest of the line, as it is.
     Rest,
 }
@@ -125,11 +127,29 @@ const EXPORT: &[OptionSpec] = with_layout![
 ];
 
 #[rustfmt::skip]
+/// Types that a column of a file can have; decimals also with their size, `decimal(12,2)`.
+pub const LOADED_TYPES: &[&str] = &["boolean", "integer", "decimal", "float", "date", "time", "timestamp", "timestamptz", "uuid", "json", "bytes", "text"];
+/// How values of a column of a file can be written.
+pub const LOADED_FORMS: &[&str] = &["plain", "comma", "dmy", "mdy"];
+
 const LOAD: &[OptionSpec] = &[
-    with("into", A::Table), flag("go"), with("type", A::Rest), with("name", A::Rest), with("form", A::Rest), with("leave-out", A::Rest),
-    with("key", A::Rest), with("existing", A::Words(&["refuse", "skip", "replace"])), with("bad", A::Words(&["refuse", "skip"])),
-    with("batch", A::Number), with("separator", A::Rest), flag("header"), flag("no-header"), flag("no-quotes"), with("null", A::Rest),
-    with("encoding", A::Words(&["utf-8", "utf-16", "latin1"])), with("skip-rows", A::Number),
+    with("into", A::Table),
+    flag("go"),
+    with("type", A::Pair(LOADED_TYPES)),
+    with("name", A::Pair(&[])),
+    with("form", A::Pair(LOADED_FORMS)),
+    with("leave-out", A::Rest),
+    with("key", A::Rest),
+    with("existing", A::Words(&["refuse", "skip", "replace"])),
+    with("bad", A::Words(&["refuse", "skip"])),
+    with("batch", A::Number),
+    with("separator", A::Rest),
+    flag("header"),
+    flag("no-header"),
+    flag("no-quotes"),
+    with("null", A::Rest),
+    with("encoding", A::Words(&["utf-8", "utf-16", "latin1"])),
+    with("skip-rows", A::Number),
 ];
 
 /// All commands, in alphabetical order.
@@ -243,6 +263,23 @@ impl Parsed {
         self.option(option).map(|part| part.text.as_str())
     }
 
+    /// The command as a line that is understood as this one; what its rest says is among its arguments and options.
+    pub fn written(&self) -> String {
+        let mut line = format!("/{}", self.command.name);
+        for part in &self.arguments {
+            line.push(' ');
+            line.push_str(&quoted(&part.text));
+        }
+        for (option, value) in &self.options {
+            line.push_str(&format!(" --{option}"));
+            if let Some(value) = value {
+                line.push(' ');
+                line.push_str(&quoted(&value.text));
+            }
+        }
+        line
+    }
+
     /// Argument `at`, counted from 0.
     pub fn argument(&self, at: usize) -> Option<&str> {
         self.arguments.get(at).map(|part| part.text.as_str())
@@ -292,6 +329,29 @@ pub fn parts(line: &str) -> Vec<Part> {
         });
     }
     list
+}
+
+/// A text as one part of a line.
+pub fn quoted(text: &str) -> String {
+    let is_plain = !text.is_empty()
+        && !text.starts_with("--")
+        && !text.ends_with(';')
+        && !text.contains(|c: char| c.is_whitespace() || c == '"' || c == '\'');
+    if is_plain {
+        return text.to_string();
+    }
+    // What one kind of quotes cannot hold stands in the other.
+    let pieces = text.split_inclusive('"');
+    let quote = |piece: &str| match piece.strip_suffix('"') {
+        Some("") => "'\"'".to_string(),
+        Some(rest) => format!("\"{rest}\"'\"'"),
+        None => format!("\"{piece}\""),
+    };
+    match (text.is_empty(), text.contains('\'')) {
+        (true, _) => "\"\"".into(),
+        (_, false) if text.contains('"') => format!("'{text}'"),
+        _ => pieces.map(quote).collect(),
+    }
 }
 
 /// The command of this name.
@@ -529,6 +589,25 @@ mod tests {
         let parsed = parse("/filter draught_m > 2 and note like '%crane%'").expect("understood");
         assert_eq!(parsed.rest, "draught_m > 2 and note like '%crane%'");
         assert_eq!(parsed.rest_at, 8);
+    }
+
+    #[test]
+    fn a_line_that_is_written_again_says_the_same() {
+        for line in [
+            "/load \"my file.csv\" --into t --separator ';' --null \"\" --no-header --type price=decimal(12,2)",
+            r#"/load 'a"b.csv' --name "it's=x y" --leave-out '--odd'"#,
+            r#"/load "it's a"'"'"b".csv --into 'a;'"#,
+        ] {
+            let first = parse(line).expect("understood");
+            let again = parse(&first.written()).expect("understood again");
+            let texts = |parsed: &Parsed| {
+                let options = parsed.options.iter();
+                let options = options.map(|(name, v)| (*name, v.as_ref().map(|v| v.text.clone())));
+                let arguments = parsed.arguments.iter().map(|part| part.text.clone());
+                (arguments.collect::<Vec<_>>(), options.collect::<Vec<_>>())
+            };
+            assert_eq!(texts(&first), texts(&again), "{}", first.written());
+        }
     }
 
     #[test]

@@ -21,6 +21,7 @@ pub mod open;
 pub mod parameter;
 pub mod query;
 pub mod remark;
+pub mod remarks;
 pub mod scope;
 pub mod secret;
 pub mod split;

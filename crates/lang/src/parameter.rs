@@ -128,6 +128,23 @@ pub fn given_literal(given: &str, dialect: &Dialect) -> String {
     }
 }
 
+/// The condition of a filter with variables in the places of `:name` and `:name.field`; as it is where it has none of them.
+pub fn fill_condition(text: &str, variable: &dyn Fn(&str) -> Option<Datum>) -> String {
+    let Some(mut condition) = text
+        .contains(':')
+        .then(|| flow::expression(text, &TimeZone::UTC).ok())
+        .flatten()
+    else {
+        return text.to_string();
+    };
+    let before = condition.clone();
+    condition.bind(variable);
+    match condition == before {
+        true => text.to_string(),
+        false => flow::format_expr(&condition),
+    }
+}
+
 /// The statement with variables in the places of `:name` and `:name.field`, as literals of the dialect; a list is in brackets,
 /// unless it stands in some. What has no variable stays as it is.
 pub fn fill_variables(
@@ -381,6 +398,13 @@ mod tests {
             ("select 1 -- :n\n", "select 1 -- :n\n"),
         ] {
             assert_eq!(fill_variables(text, &POSTGRES, &variable), filled);
+        }
+        for (text, filled) in [
+            ("kg > :n and port in :list", "kg > 3 and port in (1, 'b')"),
+            ("kg > :other", "kg > :other"),
+            ("kg  >  3 and ':n' = port", "kg  >  3 and ':n' = port"),
+        ] {
+            assert_eq!(fill_condition(text, &variable), filled);
         }
         let flow = fill_variables(
             "from landings where kg > :n and port in :list limit :n",

@@ -1,5 +1,7 @@
 //! What keys do on a drawing of links.
 
+use idle_tide_lang::command::quoted;
+
 use super::*;
 use crate::keys::Place;
 
@@ -20,7 +22,7 @@ impl App {
         let object = self.catalog.object().filter(|o| o.has_rows());
         if let Some(object) = object.filter(|_| in_catalog) {
             let name = self.catalog.catalog().shortest_name(object);
-            return self.command(&format!("/links {}", in_command(&name)));
+            return self.command(&format!("/links {}", quoted(&name)));
         }
         if self.reads_links() {
             self.focus = match self.focus {
@@ -147,10 +149,10 @@ impl App {
             KeyCode::Char('n' | 'N') => return self.next_way(),
             KeyCode::Char('j' | 'J') => return self.write_join(),
             KeyCode::Char('i' | 'I') => {
-                return self.command(&format!("/about {}", in_command(&name)));
+                return self.command(&format!("/about {}", quoted(&name)));
             }
             KeyCode::Char('s' | 'S') => {
-                return self.command(&format!("/sample {}", in_command(&name)));
+                return self.command(&format!("/sample {}", quoted(&name)));
             }
             _ => return,
         };
@@ -204,18 +206,5 @@ impl App {
                 );
             }
         }
-    }
-}
-
-/// A name as an argument of a command.
-pub(crate) fn in_command(name: &str) -> String {
-    if name.contains(char::is_whitespace) || name.contains(['\'', '"']) || name.starts_with("--") {
-        if name.contains('"') {
-            format!("'{name}'")
-        } else {
-            format!("\"{name}\"")
-        }
-    } else {
-        name.to_string()
     }
 }

@@ -1,7 +1,10 @@
 //! What keys do while reading rows or a text, and in the prompt that reading asks for.
 
+use idle_tide_desk::loading::Change;
+use idle_tide_lang::command::quoted;
+
 use super::*;
-use crate::press::links::in_command;
+use crate::app::Grid;
 
 impl App {
     pub(super) fn neighbour(&mut self, next: bool) {
@@ -26,7 +29,7 @@ impl App {
         self.go_to_row(row.saturating_add_signed(by));
     }
 
-    pub(super) fn move_column(&mut self, by: isize) {
+    pub(crate) fn move_column(&mut self, by: isize) {
         let shown = self.shown_columns();
         if let Some(grid) = self.grid() {
             grid.column = grid
@@ -119,6 +122,7 @@ impl App {
             (KeyCode::Right, true) => self.move_column(isize::MAX),
             (KeyCode::Left, _) => self.move_column(-1),
             (KeyCode::Right, _) => self.move_column(1),
+            (KeyCode::Enter, _) if self.reads_proposal() => self.change_proposal(),
             (KeyCode::Enter, _) => self.open_record(),
             (KeyCode::Char('f'), true) => self.prompt = Some(Prompt::Find(String::new())),
             (KeyCode::Char('n' | 'N'), false) => self.find(false),
@@ -169,6 +173,43 @@ impl App {
         }
     }
 
+    /// Whether the rows that are read are a proposal for a file.
+    pub(crate) fn reads_proposal(&self) -> bool {
+        let entry = self.desk.entry().filter(|_| self.reads_rows());
+        entry.is_some_and(|entry| entry.proposed.is_some())
+    }
+
+    /// Changes the current cell of a proposal: at once where there are two ways, else by an option that is begun in the composer.
+    fn change_proposal(&mut self) {
+        let grid = self.grid().map_or_else(Grid::default, |grid| grid.clone());
+        let entry = self.desk.entry();
+        let place = entry.and_then(|entry| {
+            let sheet = entry.sheet()?;
+            let row = sheet.row_number(grid.row)?;
+            Some((row, *sheet.view.columns.get(grid.column)?))
+        });
+        let proposed = entry.and_then(|entry| entry.proposed.as_ref());
+        let change = proposed
+            .zip(place)
+            .and_then(|(of, (row, column))| of.change(row, column));
+        self.proposal_at = Grid {
+            row: grid.row,
+            column: grid.column,
+            ..Grid::default()
+        };
+        match change {
+            Some(Change::Run(text)) => self.command(&text),
+            Some(Change::Complete(text)) => {
+                let end = text.find('\n').unwrap_or(text.len());
+                self.composer.set(&text);
+                self.composer.set_cursor(end);
+                self.focus = Focus::Write;
+                self.complete(true);
+            }
+            None => self.open_record(),
+        }
+    }
+
     /// Draws the current column.
     fn picture_of_column(&mut self) {
         let at = self.grid().map_or(0, |grid| grid.column);
@@ -178,7 +219,7 @@ impl App {
             sheet.labels.get(*column).cloned()
         });
         if let Some(label) = label {
-            self.command(&format!("/chart --of {}", in_command(&label)));
+            self.command(&format!("/chart --of {}", quoted(&label)));
         }
     }
 

@@ -1,7 +1,7 @@
 //! A picture of a result: as much as the screen has room for, the mark that is looked at, and what it says.
 
 use idle_tide_desk::Tone;
-use idle_tide_draw::chart::{Hit, Ink, Role};
+use idle_tide_draw::chart::{Ink, Role};
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use unicode_width::UnicodeWidthStr;
@@ -9,15 +9,6 @@ use unicode_width::UnicodeWidthStr;
 use super::paint::Painter;
 use crate::app::{App, Focus};
 use crate::theme::Ground;
-
-/// Where the reader is on a picture.
-#[derive(Debug, Clone, Default)]
-pub struct Marked {
-    /// Which of the marks.
-    pub at: usize,
-    /// The marks as they were drawn last.
-    pub hits: Vec<Hit>,
-}
 
 /// Draws the current entry's picture.
 pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bool) {

@@ -1,7 +1,9 @@
 //! The current document, as an outline that opens and closes or as text.
 
 use crossterm::event::KeyCode;
-use idle_tide_desk::outline::{outline, text};
+use idle_tide_desk::clipboard::COVERED;
+use idle_tide_desk::covering::WORD;
+use idle_tide_desk::outline::{held_at, outline, text};
 use idle_tide_desk::{Tone, sheet};
 use idle_tide_draw::marks::show_text;
 use idle_tide_draw::picture::grouped;
@@ -48,6 +50,27 @@ impl App {
             ..Paper::default()
         });
         self.focus = Focus::Read;
+    }
+}
+
+impl Paper {
+    /// Copies what the current line holds; of a text the whole document.
+    fn copy(self, app: &mut App) {
+        let Some((_, _, document)) = current(app) else {
+            return;
+        };
+        app.copied = match self.text {
+            true => Some((text(&document).join("\n"), "the document".into())),
+            false => {
+                let lines = outline(&document, &app.closed);
+                let line = lines.get(self.at);
+                line.and_then(|line| Some((held_at(&document, &line.place)?, line.name.clone())))
+            }
+        };
+        if app.copied.as_ref().is_some_and(|(text, _)| text == WORD) {
+            app.copied = None;
+            app.desk.say(COVERED, Tone::Care);
+        }
     }
 }
 
@@ -189,6 +212,7 @@ impl View for Paper {
                     ..Paper::default()
                 }
             }
+            KeyCode::Char('c' | 'C') => paper.copy(app),
             KeyCode::Left | KeyCode::Right | KeyCode::Char(' ') if !paper.text => {
                 if let Some((_, _, document)) = current(app) {
                     let lines = outline(&document, &app.closed);

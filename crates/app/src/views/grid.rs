@@ -63,7 +63,11 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bool
     };
     let lines = u64::from(area.height.saturating_sub(head + foot));
     let shown = rows.shown();
-    let mut grid = app.grids.remove(&number).unwrap_or_default();
+    let is_proposal = entry.proposed.is_some();
+    let mut grid = match app.grids.remove(&number) {
+        None if is_proposal => app.proposal_at.clone(),
+        known => known.unwrap_or_default(),
+    };
     grid.row = grid.row.min(shown.saturating_sub(1));
     grid.column = grid.column.min(rows.view.columns.len().saturating_sub(1));
     grid.top = grid.top.min(grid.row);

@@ -1,7 +1,9 @@
 //! The guide: topics on the left, the text of one on the right, or the lines of all that hold what is searched.
 
 use crossterm::event::KeyCode;
-use idle_tide_desk::Tone;
+use idle_tide_desk::{Content, Failure, Tone};
+use idle_tide_engines::Fault;
+use idle_tide_lang::command;
 use ratatui::Frame;
 use ratatui::layout::{Position, Rect};
 
@@ -54,21 +56,58 @@ impl App {
 
     /// Opens the guide where it helps now.
     pub(crate) fn help(&mut self) {
-        let text = self.composer.text().trim_start();
-        let topic = if self.mending {
-            "errors".to_string()
-        } else if let Some(rest) = text.strip_prefix('/') {
-            rest.split_whitespace()
-                .next()
-                .map_or("commands".into(), |name| format!("/{name}"))
-        } else if self.focus == Focus::Read && self.reads_rows() {
-            "read".into()
-        } else if text.is_empty() {
-            "first steps".into()
-        } else {
-            self.word_of_guide().unwrap_or_else(|| "write".into())
+        let writes = self.focus == Focus::Write && self.is_bare();
+        let of_place = |app: &App| {
+            app.places()
+                .into_iter()
+                .map(Place::topic)
+                .find(|t| !t.is_empty())
+        };
+        let entry = self.desk.entry().filter(|_| self.is_bare());
+        // What was refused is being mended, or read about.
+        let typed = self.composer.text().trim_start();
+        let entry = entry.filter(|entry| !writes || typed.starts_with(entry.text.trim()));
+        let topic = match entry.map(|entry| &entry.content) {
+            Some(Content::Failure(failure)) => self.topic_of_failure(failure),
+            _ if !writes => of_place(self).unwrap_or("first steps").to_string(),
+            _ => self.topic_of_text(),
         };
         self.open_guide(&topic);
+    }
+
+    /// The topic for what is being written.
+    fn topic_of_text(&self) -> String {
+        let text = self.composer.text().trim_start();
+        match text.strip_prefix('/') {
+            Some(rest) => {
+                let name = rest.split_whitespace().next();
+                name.map_or("commands".into(), |name| format!("/{name}"))
+            }
+            None if text.is_empty() => "first steps".into(),
+            None if text.starts_with('=') => "scripts".into(),
+            None => self.word_of_guide().unwrap_or_else(|| "write".into()),
+        }
+    }
+
+    /// The topic that helps with an error.
+    fn topic_of_failure(&self, failure: &Failure) -> String {
+        let text = self
+            .desk
+            .entry()
+            .map_or("", |entry| entry.text.trim_start());
+        let name = text
+            .strip_prefix('/')
+            .and_then(|rest| rest.split_whitespace().next());
+        match (failure.fault, name) {
+            (Some(Fault::Lost | Fault::NotSent), _) => "servers".into(),
+            (Some(Fault::ReadOnly | Fault::Locked | Fault::Constraint), _) => "change".into(),
+            (Some(Fault::Sink | Fault::Disk), None) => "limits".into(),
+            (_, Some(name)) if command::find(name).is_some() => format!("/{name}"),
+            (_, Some(_)) => "commands".into(),
+            _ if text.starts_with('=') => "scripts".into(),
+            _ if self.desk.dialect().is_flow() => "flows".into(),
+            _ => "errors".into(),
+        }
     }
 }
 

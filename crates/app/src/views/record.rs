@@ -31,6 +31,8 @@ struct Field {
 pub struct Record {
     /// First line shown.
     top: usize,
+    /// Whether the current field is brought into sight.
+    follows: bool,
 }
 
 impl App {
@@ -55,6 +57,14 @@ impl App {
             self.desk
                 .say("There is no row to show as a record.", Tone::Care);
         }
+    }
+}
+
+impl Record {
+    /// Goes to another field, and brings it into sight.
+    fn move_field(&mut self, app: &mut App, by: isize) {
+        app.move_column(by);
+        self.follows = true;
     }
 }
 
@@ -98,6 +108,14 @@ impl View for Record {
             }
         }
         let body = usize::from(area.height.saturating_sub(2));
+        let current = lines.iter().position(|(head, ..)| *head == Some(column));
+        if let Some(line) = current.filter(|_| std::mem::take(&mut self.follows)) {
+            let tall = lines.iter().filter(|(.., of)| *of == column).count();
+            self.top = self
+                .top
+                .min(line)
+                .max((line + tall.min(body)).saturating_sub(body));
+        }
         let top = self.top.min(lines.len().saturating_sub(body));
         self.top = top;
         let mut p = Painter {
@@ -164,6 +182,9 @@ impl View for Record {
             KeyCode::Esc | KeyCode::Enter => return Act::Close,
             KeyCode::PageUp => self.top = self.top.saturating_sub(10),
             KeyCode::PageDown => self.top += 10,
+            KeyCode::Left => self.move_field(app, -1),
+            KeyCode::Right => self.move_field(app, 1),
+            KeyCode::Char('c' | 'C') => app.command("/clipboard cell"),
             KeyCode::Up => app.move_row(-1),
             KeyCode::Down => app.move_row(1),
             KeyCode::Home => app.go_to_row(0),

@@ -13,7 +13,7 @@ use idle_tide_lang::dialect::{Dialect, FLOW, MARIADB, POSTGRES, SQLITE, TABULAR}
 use idle_tide_lang::split::{Statements, pieces};
 use idle_tide_lang::statement::{called, may_be_half_done, summary};
 use idle_tide_lang::token::significant;
-use idle_tide_lang::{command, flow, multiply, parameter, query, remark, secret, tokens};
+use idle_tide_lang::{command, flow, multiply, parameter, query, remarks, secret, tokens};
 
 use super::Target;
 
@@ -128,7 +128,7 @@ fn statements(bytes: &[u8]) {
     may_be_half_done(&text, dialect);
     query::query(&text, &list, dialect);
     multiply::joins(&text, &catalog, dialect);
-    remark::remarks(&text, &catalog, dialect);
+    remarks::remarks(&text, &catalog, dialect);
     parameter::parameters(&text, dialect);
     // A flow that is none is refused before it would be filled.
     if let Some(covered) = secret::cover(&text, dialect).filter(|_| !dialect.is_flow()) {

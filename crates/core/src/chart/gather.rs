@@ -8,9 +8,10 @@ use foldhash::fast::FixedState;
 use super::role::{number, seconds};
 use super::{How, Kind, MOST_SERIES, Role, Spec, roles};
 use crate::batch::Row;
+use crate::column::column_labels;
 use crate::figures::grouped;
 use crate::order::each_row;
-use crate::result::{ResultSet, column_labels};
+use crate::result::ResultSet;
 use crate::value::ValueRef;
 
 /// Categories that are told apart; what is met after them is gathered as one.
@@ -52,6 +53,30 @@ pub struct Data {
     pub bucket: Option<f64>,
     /// Rows that were looked at.
     pub rows: u64,
+}
+
+/// Values that go further than this from the least to the most, most of them near the least, are seen on a logarithmic scale only.
+const SPAN: f64 = 10_000.0;
+
+impl Data {
+    /// The least and the most of the values of lines and points, where most of them would lie flat on a linear scale and all
+    /// have a logarithm.
+    pub fn spans(&self) -> Option<(f64, f64)> {
+        let mut values: Vec<f64> = Vec::new();
+        for panel in &self.panels {
+            match &panel.marks {
+                Marks::Lines(all) => values.extend(all.iter().flatten().map(|(_, y)| *y)),
+                Marks::Points(all) => values.extend(all.iter().flatten().map(|(_, y, _)| *y)),
+                _ => return None,
+            }
+        }
+        values.retain(|value| value.is_finite());
+        let least = values.iter().copied().fold(f64::INFINITY, f64::min);
+        let most = values.iter().copied().fold(f64::NEG_INFINITY, f64::max);
+        let flat = values.iter().filter(|value| **value < most / 100.0).count();
+        let spans = least > 0.0 && most / least >= SPAN && flat * 2 > values.len();
+        spans.then_some((least, most))
+    }
 }
 
 /// One picture of several side by side.

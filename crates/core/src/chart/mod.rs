@@ -8,7 +8,8 @@ pub mod scale;
 pub use gather::{Across, Box5, Data, Key, Marks, OTHERS, Panel, gather, rows_of};
 pub use role::{Role, roles};
 
-use crate::result::{ResultSet, column_labels};
+use crate::column::column_labels;
+use crate::result::ResultSet;
 
 /// A kind of picture.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -1,6 +1,6 @@
 use super::scale::{Of, Scale, number_words, plain_words, step, time_words};
 use super::*;
-use crate::result::Column;
+use crate::column::Column;
 use crate::value::Value;
 
 fn never() -> bool {
@@ -80,6 +80,28 @@ fn what_is_proposed_follows_from_the_columns() {
     assert_eq!(each.by, None);
     let needs = propose(&two(words(), words()), Some(Kind::Boxes));
     assert!(needs.expect_err("no number").contains("needs a number"));
+}
+
+/// A logarithmic scale is for values that a linear one would lay flat, and only where all have a logarithm.
+#[test]
+fn values_that_span_far_are_told_from_those_that_do_not() {
+    let spans = |values: &[f64]| {
+        let rows = values.iter().enumerate();
+        let rows = rows.map(|(at, y)| vec![Value::Float(at as f64 / 2.0), Value::Float(*y)]);
+        let set = set(&["x", "y"], rows.collect());
+        let spec = propose(&set, Some(Kind::Points)).expect("points");
+        gathered(&set, &spec).spans()
+    };
+    assert_eq!(spans(&[1.0, 3.0, 20.0, 50_000.0]), Some((1.0, 50_000.0)));
+    assert_eq!(spans(&[0.0, 3.0, 20.0, 50_000.0]), None, "zero has none");
+    assert_eq!(spans(&[1.0, 3.0, 20.0, 5_000.0]), None, "not far enough");
+    assert_eq!(spans(&[1.0, 40_000.0, 50_000.0]), None, "most are not flat");
+    let bars = propose(&landings(), Some(Kind::Bars)).expect("bars");
+    assert_eq!(
+        gathered(&landings(), &bars).spans(),
+        None,
+        "bars have a length"
+    );
 }
 
 #[test]

@@ -7,6 +7,7 @@ pub mod compare;
 pub mod decimal128;
 pub mod extended;
 pub mod number;
+pub mod path;
 pub mod paths;
 pub mod shape;
 pub mod time;

@@ -7,10 +7,8 @@ use compact_str::CompactString;
 
 use super::Kind;
 use super::bson::{self, elements};
-use crate::result::Column;
-
-/// The names that lead from a document to a value within it.
-pub type Path = Vec<CompactString>;
+pub use super::path::Path;
+use crate::column::Column;
 
 /// Objects within each other are taken apart down to this depth; what is deeper is one value.
 const DEEPEST: usize = 6;

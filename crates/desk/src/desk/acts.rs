@@ -6,14 +6,15 @@ use idle_tide_core::{Column, Figures, Value};
 use idle_tide_lang::flow::translate;
 
 use super::*;
-use crate::chart::{Behind, Turned};
+use crate::chart::Turned;
+use crate::drawing::{self, Behind};
 use crate::entry::Entry;
 use crate::failure::Failure;
 use crate::follow::{self, Cell, Step};
 use crate::found::{Look, Test};
 use crate::sheet::read;
 use crate::tasks::{Find, Watch};
-use crate::verbs::{chart, links, stages, view};
+use crate::verbs::{links, stages, view};
 
 impl Desk {
     /// The turn of something that the user did with what is shown.
@@ -199,7 +200,7 @@ impl Desk {
             return;
         };
         if chart.covered(&sheet).is_none()
-            && let Some(gather) = chart.renewal(number, &sheet)
+            && let Some(gather) = drawing::renewal(chart, number, &sheet)
         {
             self.act(|turn| turn.start(gather));
         }
@@ -208,7 +209,7 @@ impl Desk {
     /// Changes the picture of an entry.
     pub fn turn_chart(&mut self, entry: u32, turned: Turned) {
         let said = self.act(|turn| {
-            let sheet = chart::drawn(turn, entry).map(|(_, sheet)| sheet.clone())?;
+            let sheet = drawing::drawn(turn, entry).map(|(_, sheet)| sheet.clone())?;
             let Content::Chart(shown) = &mut turn.entries.get_mut(entry)?.content else {
                 return None;
             };
@@ -216,7 +217,7 @@ impl Desk {
             if let Some(words) = changed.turn(turned, &sheet) {
                 return Some(words.to_string());
             }
-            match chart::refuse_covered(&changed, &sheet) {
+            match drawing::refuse_covered(&changed, &sheet) {
                 Ok(()) => **shown = changed,
                 Err(failure) => return Some(failure.headline),
             }
@@ -230,7 +231,7 @@ impl Desk {
     /// Shows the rows that stand behind a mark of an entry's picture, as an entry of their own.
     pub fn rows_behind(&mut self, entry: u32, mark: (usize, usize, Key), words: &str) {
         self.act(|turn| {
-            let behind = chart::drawn(turn, entry);
+            let behind = drawing::drawn(turn, entry);
             let behind = behind.and_then(|(entry, sheet)| Behind::new(entry, sheet, mark, words));
             if let Some(behind) = behind {
                 turn.start(behind);

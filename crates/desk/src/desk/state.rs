@@ -439,7 +439,7 @@ impl Desk {
         let list = list.len();
         let shown = self.entries.shown_mut();
         let working = shown.is_some_and(|entry| {
-            crate::live::stop(entry) | entry.sheet().is_some_and(Sheet::stop_working)
+            crate::readings::stop(entry) | entry.sheet().is_some_and(Sheet::stop_working)
         });
         list > 0 || working
     }

@@ -178,6 +178,14 @@ pub(super) fn fit(
     for (column, of) in &wishes.types {
         let at = place_of(proposal, column)?;
         proposal.columns[at].column_type = *of;
+        // What is taken as text is taken as it stands, unless a form was asked for, too.
+        let mut formed = wishes
+            .forms
+            .iter()
+            .map(|(column, _)| place_of(proposal, column));
+        if *of == ColumnType::Text && !formed.any(|place| place == Ok(at)) {
+            proposal.columns[at].form = Form::Plain;
+        }
     }
     if proposal.columns.iter().all(|column| column.skip) {
         problems.push("Every column is left out.".into());

@@ -9,13 +9,18 @@ use idle_tide_core::column_type::ColumnType;
 use idle_tide_draw::picture::{bytes, counted, grouped};
 use idle_tide_engines::{EngineError, Fault};
 use idle_tide_intake::{Form, Kind, Proposal, Spooled, Trouble, check, look, spool};
+use parking_lot::RwLock;
 
 use super::fit::{Target, Wishes, fit};
+use super::propose::{Proposed, rows, words};
 use super::put::Load;
+use crate::covering::Covering;
 use crate::entry::Content;
+use crate::face::Request;
 use crate::failure::plain;
 use crate::page::{Line, Page, Tone};
 use crate::session::{Next, Task, Turn};
+use crate::sheet::Sheet;
 use crate::task::{Bench, Lane, Work, stopped};
 
 /// Looks at a file.
@@ -25,8 +30,10 @@ pub(crate) struct Look {
     pub pasted: Option<String>,
     pub wishes: Wishes,
     pub target: Target,
-    /// The command that loads it as it was proposed.
+    /// The command that proposes it, without what was pasted behind it.
     pub command: String,
+    /// Which names are covered.
+    pub covering: Covering,
     pub found: Option<(Spooled, Proposal, Vec<String>)>,
 }
 
@@ -42,7 +49,7 @@ impl Work for Look {
             true => stopped(),
             false => EngineError::plain(trouble.0),
         };
-        let file = match self.pasted.take() {
+        let file = match &self.pasted {
             Some(text) => {
                 let mut pasted = tempfile::Builder::new()
                     .prefix(".idle-tide-")
@@ -87,7 +94,9 @@ impl Task for Look {
         };
         let stands = problems.is_empty() && (proposal.bad_count == 0 || self.wishes.skips_bad);
         if !self.wishes.go || !stands {
-            let on_screen = turn.services.stream.is_none();
+            let on_screen = turn.services.stream.is_none() && !self.wishes.go;
+            let table = !self.target.dialect.is_flow();
+            let proposed = Proposed::new(&self.command, self.pasted.take(), &proposal, table);
             let mut page = self.proposed(&file, &proposal, &problems, on_screen);
             if self.wishes.go {
                 let words = match problems.is_empty() {
@@ -101,13 +110,19 @@ impl Task for Look {
                 page.say(Tone::Danger, words.clone());
                 return Next::FailKeeping(Content::Page(page), Box::new(plain(words)));
             }
-            if stands {
-                turn.request(crate::face::Request::Recall(format!(
-                    "{} --go",
-                    self.command
-                )));
+            if stands && let Some(proposed) = &proposed {
+                turn.request(Request::Offer(proposed.go()));
             }
-            return Next::Done(Content::Page(page));
+            if !on_screen {
+                return Next::Done(Content::Page(page));
+            }
+            turn.request(Request::Read);
+            if let Some(own) = turn.own() {
+                own.above = Some(page);
+                own.proposed = proposed.map(Box::new);
+            }
+            let sheet = Sheet::new(Arc::new(RwLock::new(rows(&proposal, &self.covering))));
+            return Next::Done(Content::Rows(sheet));
         }
         Next::Go(Box::new(Load::new(
             file,
@@ -165,8 +180,10 @@ impl Look {
             facts.push("packed".into());
         }
         page.say(Tone::Faint, facts.join(" · "));
-        page.gap();
-        self.columns(proposal, &mut page);
+        if !on_screen {
+            page.gap();
+            self.columns(proposal, &mut page);
+        }
         for problem in problems {
             page.gap();
             page.say(Tone::Danger, problem.clone());
@@ -180,15 +197,26 @@ impl Look {
             );
         }
         let next = match (problems.is_empty(), proposal.bad_count) {
-            (true, 0) if on_screen => "The command in the composer loads it.",
+            (true, 0) if on_screen => {
+                "F5 loads it; Enter on a cell below changes what becomes of its column."
+            }
             (true, 0) => "/load with --go loads it; idle-tide load does without --dry.",
+            (true, _) if on_screen => {
+                "--bad skip leaves these rows out, and writes them beside; Enter on a cell below changes what becomes of its column."
+            }
             (true, _) => {
                 "--bad skip leaves these rows out, and writes them beside; --type COLUMN=text takes a column as it is."
+            }
+            (false, _) if on_screen => {
+                "This has to be settled first; Enter on a cell below changes what becomes of its column."
             }
             (false, _) => "This has to be settled first.",
         };
         page.say(Tone::Active, next);
         let more = match self.target.dialect.is_flow() {
+            _ if on_screen => {
+                "--separator, --header, --encoding and --skip-rows change how the file is read, --existing what becomes of rows that are there."
+            }
             true => {
                 "--type, --name, --form and --leave-out change a column, --separator, --encoding and --null how it is read."
             }
@@ -212,29 +240,27 @@ impl Look {
         page
     }
 
+    /// The columns as lines, where there is no screen.
     fn columns(&self, proposal: &Proposal, page: &mut Page) {
-        let form = |form: Form| match form {
-            Form::Plain => "",
-            Form::CommaDecimal => ", decimals behind a comma",
-            Form::DayFirst => ", day first",
-            Form::MonthFirst => ", month first",
-        };
-        let rows: Vec<[String; 5]> = proposal
+        let rows: Vec<[String; 4]> = proposal
             .columns
             .iter()
             .map(|column| {
-                let to = match (column.skip, column.from == column.name) {
-                    (true, _) => "left out".to_string(),
-                    (false, true) => column.name.clone(),
-                    (false, false) => format!("{} → {}", column.from, column.name),
+                let [becomes, of, written, nulls, examples] = words(column, &self.covering);
+                let to = match becomes == column.from || column.skip {
+                    true => becomes,
+                    false => format!("{} → {becomes}", column.from),
                 };
                 let key = if column.key { " key" } else { "" };
-                let of = format!("{}{}{key}", column.column_type, form(column.form));
-                let nulls = match column.evidence.nulls {
-                    0 => String::new(),
-                    nulls => format!("{} null", grouped(nulls)),
+                let written = match written.as_str() {
+                    "" => String::new(),
+                    written => format!(", {written}"),
                 };
-                [to, of, nulls, column.examples.join(" · "), String::new()]
+                let nulls = match nulls.as_str() {
+                    "" => String::new(),
+                    nulls => format!("{nulls} null"),
+                };
+                [to, format!("{of}{written}{key}"), nulls, examples]
             })
             .collect();
         let width = |at: usize| {

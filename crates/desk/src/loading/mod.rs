@@ -4,7 +4,9 @@
 mod beside;
 mod fit;
 mod look;
+mod propose;
 mod put;
 
 pub(crate) use fit::{Target, Wishes};
 pub(crate) use look::Look;
+pub use propose::{Change, Proposed};

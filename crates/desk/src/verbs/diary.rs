@@ -3,7 +3,7 @@
 use idle_tide_lang::command::Parsed;
 
 use super::Verb;
-use crate::diary::{Diary, ROWS, has_ended};
+use crate::diary::{Diary, Kept, ROWS, has_ended};
 use crate::export::expand;
 use crate::failure::{Failure, nowhere, plain};
 use crate::page::Tone;
@@ -62,7 +62,7 @@ impl Verb for Keeps {
                 )));
             }
             let at = turn.entries.all().len();
-            let diary = Diary::begin(&path, turn.session, at, rows).map_err(plain)?;
+            let diary = Diary::begin(&path, &kept(turn), at, rows).map_err(plain)?;
             let words = format!(
                 "From now on everything here is in {}, and runs again with idle-tide run SOURCE --file {name}.",
                 path.display()
@@ -83,7 +83,7 @@ impl Verb for Keeps {
         if list.is_empty() {
             return Err(plain("There are no such entries in this session."));
         }
-        let mut diary = Diary::begin(&path, turn.session, 0, rows).map_err(plain)?;
+        let mut diary = Diary::begin(&path, &kept(turn), 0, rows).map_err(plain)?;
         for entry in &list {
             diary.add(entry, turn.session.dialect);
         }
@@ -92,5 +92,14 @@ impl Verb for Keeps {
         let count = count.replace("entrys", "entries");
         turn.say(format!("{count} in {}.", path.display()), Tone::Active);
         Ok(Next::Keep)
+    }
+}
+
+/// The session that the diary is of.
+fn kept<'a>(turn: &'a Turn<'_>) -> Kept<'a> {
+    Kept {
+        number: turn.session.number,
+        source: &turn.session.source,
+        bearings: &turn.session.bearings,
     }
 }

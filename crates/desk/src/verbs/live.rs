@@ -3,14 +3,15 @@
 use std::time::Duration;
 
 use idle_tide_lang::command::Parsed;
-use idle_tide_lang::parameter::parameters;
+use idle_tide_lang::parameter::{fill_condition, parameters};
 use idle_tide_lang::statement::{Effect, summary};
 
 use super::Verb;
 use crate::failure::{Failure, plain};
 use crate::filter::Filter;
-use crate::live::{self, Asked};
+use crate::live::Asked;
 use crate::page::Tone;
+use crate::readings;
 use crate::session::{Next, Turn};
 use crate::sheet::{now, read};
 
@@ -38,7 +39,7 @@ impl Verb for Again {
         let number = turn.shown.unwrap_or_default();
         let every = parsed.argument(0);
         if every == Some("stop") {
-            let stopped = turn.entries.get_mut(number).is_some_and(live::stop);
+            let stopped = turn.entries.get_mut(number).is_some_and(readings::stop);
             let words = match stopped {
                 true => format!("Entry {number} stays as it is now."),
                 false => format!("Entry {number} is not live."),
@@ -64,7 +65,7 @@ impl Verb for Again {
             .entries
             .get(number)
             .ok_or_else(|| plain("There is no entry yet."))?;
-        if let Some(why) = live::refusal(entry) {
+        if let Some(why) = readings::refusal(entry) {
             return Err(plain(why));
         }
         if entry.session != turn.session.number {
@@ -84,13 +85,18 @@ impl Verb for Again {
                 parameter.name
             )));
         }
-        let text = |name: &str| parsed.option(name).map(|part| part.text.clone());
+        let variables = &turn.services.script.variables;
+        let text = |name: &str| {
+            let part = parsed.option(name)?;
+            let variable = |name: &str| variables.get(name).cloned();
+            Some(fill_condition(&part.text, &variable))
+        };
         let sheet = entry.sheet().ok_or_else(|| plain("It has no rows."))?;
         for name in ["until", "alert"] {
-            let Some(part) = parsed.option(name) else {
+            let Some((part, condition)) = parsed.option(name).zip(text(name)) else {
                 continue;
             };
-            Filter::new(&part.text, read(&sheet.set).columns(), now()).map_err(|error| {
+            Filter::new(&condition, read(&sheet.set).columns(), now()).map_err(|error| {
                 Failure {
                     place: Some(part.span.clone()),
                     ..plain(error.message)
@@ -109,10 +115,10 @@ impl Verb for Again {
             every: Duration::from_secs_f64(seconds),
             until: text("until"),
             alert: text("alert"),
-            trend: text("trend"),
+            trend: parsed.option("trend").map(|part| part.text.clone()),
             in_transaction: parsed.has("in-transaction"),
         };
-        live::begin(turn, number, asked);
+        readings::begin(turn, number, asked);
         turn.say(
             "It is read again and again. Ctrl-C or /live stop ends that; W does too.",
             Tone::Faint,

@@ -62,6 +62,7 @@ impl Verb for Load {
             pasted,
             wishes,
             command,
+            covering: turn.services.covering.clone(),
             found: None,
         })))
     }

@@ -16,7 +16,7 @@ use idle_tide_lang::dialect::Family;
 use idle_tide_lang::parameter::{
     Parameter, fill, fill_variables, is_of_users, parameters, typed_literal,
 };
-use idle_tide_lang::remark::remarks;
+use idle_tide_lang::remarks::remarks;
 use idle_tide_lang::secret;
 use idle_tide_lang::statement::{Change, Effect, Summary, change, may_be_half_done, summary};
 use parking_lot::RwLock;

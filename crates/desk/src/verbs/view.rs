@@ -4,6 +4,7 @@ use std::ops::Range;
 
 use idle_tide_lang::command::Parsed;
 use idle_tide_lang::correct::{Correction, Edit};
+use idle_tide_lang::parameter::fill_condition;
 
 use super::Verb;
 use crate::entry::State;
@@ -153,16 +154,22 @@ fn filter(turn: &mut Turn<'_>, parsed: &Parsed) -> Result<(), Failure> {
     if parsed.rest.is_empty() {
         return arrange(turn, order, None);
     }
+    let variables = &turn.services.script.variables;
+    let condition = fill_condition(&parsed.rest, &|name| variables.get(name).cloned());
     let bound = {
         let set = read(&sheet(turn)?.set);
-        Filter::new(&parsed.rest, set.columns(), now()).err()
+        Filter::new(&condition, set.columns(), now()).err()
     };
     if let Some(error) = bound {
+        // Once values were put in, its places are those of another text.
+        if condition != parsed.rest {
+            return Err(plain(error.message));
+        }
         let at = parsed.rest_at;
         let span = error.span.start + at..error.span.end + at;
         return Err(marked(plain(error.message), &span, &error.nearest, ""));
     }
-    arrange(turn, order, Some(parsed.rest.clone()))
+    arrange(turn, order, Some(condition))
 }
 
 fn columns(turn: &mut Turn<'_>, parsed: &Parsed) -> Result<(), Failure> {

@@ -1,7 +1,8 @@
 use std::collections::HashSet;
 
 use idle_tide_core::chart::{How, Kind, Spec, gather, propose};
-use idle_tide_core::result::{Column, ResultSet};
+use idle_tide_core::column::Column;
+use idle_tide_core::result::ResultSet;
 use idle_tide_core::value::Value;
 use unicode_width::UnicodeWidthStr;
 

@@ -205,6 +205,22 @@ fn not_sent() -> EngineError {
     }
 }
 
+/// The question that tells where a session is. What only one of the two kinds of servers knows stands in a comment that only that
+/// one runs.
+const BEARINGS: &str = "select version(), @@version_comment, database(), user(), current_user(), @@hostname, @@port, @@sql_mode, \
+     @@session.time_zone, @@system_time_zone, @@global.read_only, @@character_set_server, @@collation_connection, @@collation_database, @@collation_server, connection_id(), \
+     @@version_compile_os, @@autocommit, \
+     exists (select 1 from information_schema.user_privileges where privilege_type = 'SUPER' \
+       and grantee = concat('''', replace(current_user(), '@', '''@'''), '''')) \
+     /*M! , current_role(), @@tx_isolation, @@tx_read_only, @@server_id, @@max_statement_time, \
+     (select variable_value from information_schema.session_status where variable_name = 'SSL_VERSION'), \
+     (select variable_value from information_schema.global_status where variable_name = 'UPTIME'), \
+     (select host from information_schema.processlist where id = connection_id()) */ \
+     /*!80000 , current_role(), @@transaction_isolation, @@transaction_read_only, @@server_uuid, @@max_execution_time, \
+     (select variable_value from performance_schema.session_status where variable_name = 'Ssl_version'), \
+     (select variable_value from performance_schema.global_status where variable_name = 'Uptime') */ \
+     /*!80022 , (select host from performance_schema.processlist where id = connection_id()) */";
+
 impl Mariadb {
     /// Logs in.
     ///
@@ -335,22 +351,7 @@ impl Mariadb {
 
     /// One question that tells everything about where the session is.
     fn ask_bearings(&mut self) -> Result<(), EngineError> {
-        // What only one of the two knows stands in a comment that only that one runs.
-        let rows = self.ask(
-            "select version(), @@version_comment, database(), user(), current_user(), @@hostname, @@port, @@sql_mode, \
-             @@session.time_zone, @@system_time_zone, @@global.read_only, @@character_set_server, @@collation_connection, @@collation_database, @@collation_server, connection_id(), \
-             @@version_compile_os, @@autocommit, \
-             exists (select 1 from information_schema.user_privileges where privilege_type = 'SUPER' \
-               and grantee = concat('''', replace(current_user(), '@', '''@'''), '''')) \
-             /*M! , current_role(), @@tx_isolation, @@tx_read_only, @@server_id, @@max_statement_time, \
-             (select variable_value from information_schema.session_status where variable_name = 'SSL_VERSION'), \
-             (select variable_value from information_schema.global_status where variable_name = 'UPTIME'), \
-             (select host from information_schema.processlist where id = connection_id()) */ \
-             /*!80000 , current_role(), @@transaction_isolation, @@transaction_read_only, @@server_uuid, @@max_execution_time, \
-             (select variable_value from performance_schema.session_status where variable_name = 'Ssl_version'), \
-             (select variable_value from performance_schema.global_status where variable_name = 'Uptime') */ \
-             /*!80022 , (select host from performance_schema.processlist where id = connection_id()) */",
-        )?;
+        let rows = self.ask(BEARINGS)?;
         let mut row = rows.into_iter().next().unwrap_or_default().into_iter();
         let mut next = || row.next().flatten().unwrap_or_default();
         let whole = next();
@@ -464,6 +465,18 @@ impl Mariadb {
         ];
         self.stale = false;
         Ok(())
+    }
+
+    /// The first of the warnings that the server has of the last statement, and how many there are.
+    fn take_warnings(&mut self, count: u16, notes: &mut Vec<String>) {
+        for row in self.ask("show warnings limit 20").unwrap_or_default() {
+            if let (Some(level), Some(code), Some(message)) = (&row[0], &row[1], &row[2]) {
+                notes.push(format!("{}: {message} ({code})", level.to_lowercase()));
+            }
+        }
+        if count > 20 {
+            notes.push(format!("These are the first 20 of {count} warnings."));
+        }
     }
 
     /// Whether the link has ended while nothing ran.
@@ -732,19 +745,7 @@ impl Connection for Mariadb {
             Ok(mut outcome) => {
                 outcome.notes.extend(sent);
                 if warnings > 0 && about.verb != "show" && !interrupted {
-                    for row in self.ask("show warnings limit 20").unwrap_or_default() {
-                        if let (Some(level), Some(code), Some(message)) =
-                            (&row[0], &row[1], &row[2])
-                        {
-                            outcome
-                                .notes
-                                .push(format!("{}: {message} ({code})", level.to_lowercase()));
-                        }
-                    }
-                    if warnings > 20 {
-                        let words = format!("These are the first 20 of {warnings} warnings.");
-                        outcome.notes.push(words);
-                    }
+                    self.take_warnings(warnings, &mut outcome.notes);
                 }
                 Ok(outcome)
             }

@@ -137,6 +137,31 @@ fn push(value: Value<'_>, batch: &mut RowBatch) {
     });
 }
 
+/// Waits for more of an answer. What was gathered is shown in time also when nothing more comes.
+async fn wait(link: &mut Link, gather: &mut Gather<'_>, came: &mut Came) -> std::io::Result<()> {
+    let more = match (link.stopping, gather.holds_rows()) {
+        (true, _) => match timeout(REST, link.more()).await {
+            Ok(more) => more?,
+            Err(_) => return Err(std::io::ErrorKind::TimedOut.into()),
+        },
+        (false, false) => link.more().await?,
+        (false, true) => match timeout(HAND_OVER, link.more()).await {
+            Ok(more) => more?,
+            Err(_) => match gather.hand_over() {
+                Ok(()) => true,
+                Err(error) => {
+                    came.failed.get_or_insert(error);
+                    false
+                }
+            },
+        },
+    };
+    match more {
+        true => Ok(()),
+        false => link.stop().await,
+    }
+}
+
 /// Sends a batch and reads its whole answer.
 async fn stream(link: &mut Link, batch: &str, sink: &mut dyn Sink) -> std::io::Result<Came> {
     link.stopping = false;
@@ -149,33 +174,8 @@ async fn stream(link: &mut Link, batch: &str, sink: &mut dyn Sink) -> std::io::R
     loop {
         let token = match link.ready()? {
             Some(token) => token,
-            // What was gathered is shown in time also when nothing more comes.
-            None if gather.holds_rows() && !link.stopping => {
-                match timeout(HAND_OVER, link.more()).await {
-                    Ok(more) => {
-                        if !more? {
-                            link.stop().await?;
-                        }
-                    }
-                    Err(_) => {
-                        if let Err(error) = gather.hand_over() {
-                            fail(&mut came, error);
-                            link.stop().await?;
-                        }
-                    }
-                }
-                continue;
-            }
             None => {
-                let more = match link.stopping {
-                    false => link.more().await?,
-                    true => timeout(REST, link.more())
-                        .await
-                        .map_err(|_| std::io::Error::from(std::io::ErrorKind::TimedOut))??,
-                };
-                if !more {
-                    link.stop().await?;
-                }
+                wait(link, &mut gather, &mut came).await?;
                 continue;
             }
         };

@@ -54,6 +54,21 @@ pub(super) fn complete_command(text: &str, cursor: usize, from: &Sources<'_>) ->
         .and_then(|part| part.text.strip_prefix("--"))
         .and_then(|name| found.options.iter().find(|o| o.name == name))
         .and_then(|option| option.value);
+    if let Some(Argument::Pair(words)) = last_option {
+        // A column of a file, which is not known here, and one of the words behind it.
+        let Some(at) = line[..cursor - start].rfind('=').filter(|_| !at_blank) else {
+            return Completion::default();
+        };
+        let list = words
+            .iter()
+            .map(|word| plain_candidate(word, "", Offer::Command));
+        return ranked(
+            start + at + 1..cursor,
+            &line[at + 1..],
+            list.collect(),
+            true,
+        );
+    }
     let mut list = Vec::new();
     if let Some(kind) = last_option {
         argument_candidates(kind, word, from, &mut list);
@@ -131,6 +146,7 @@ fn argument_candidates(kind: Argument, word: &str, from: &Sources<'_>, list: &mu
                 .iter()
                 .map(|(name, detail)| plain_candidate(name, detail, Offer::Command)),
         ),
-        Argument::Number | Argument::Text | Argument::File | Argument::Rest => {}
+        Argument::Number | Argument::Text | Argument::File | Argument::Pair(_) | Argument::Rest => {
+        }
     }
 }

@@ -14,7 +14,7 @@ use super::{
 use crate::dialect::Dialect;
 use crate::join::written;
 use crate::query::{Joined, Of, query};
-use crate::remark::remarks;
+use crate::remarks::remarks;
 use crate::scope::{Scope, scope};
 use crate::token::{Token, TokenKind, significant, tokens};
 use crate::visible::View;

@@ -4,6 +4,7 @@ use std::ops::Range;
 
 use idle_tide_core::document::{Datum, Kind};
 
+pub use super::functions::AggregateFunction;
 use super::functions::Function;
 
 /// A place in the text, in bytes.
@@ -181,35 +182,6 @@ pub struct Aggregate {
     pub share: f64,
     /// Its place, the name left out.
     pub span: Span,
-}
-
-/// The functions over the documents of a group.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum AggregateFunction {
-    /// How many documents.
-    Count,
-    /// How many different values.
-    CountDifferent,
-    /// The sum of numbers.
-    Sum,
-    /// The mean of numbers.
-    Avg,
-    /// The smallest value.
-    Min,
-    /// The largest value.
-    Max,
-    /// The value of the first document.
-    First,
-    /// The value of the last document.
-    Last,
-    /// All values.
-    List,
-    /// All different values.
-    Different,
-    /// The standard deviation of a sample.
-    Stddev,
-    /// The value below which a share lies.
-    Percentile,
 }
 
 /// A path to a value within a document.
@@ -564,6 +536,23 @@ impl Expr {
         }
     }
 
+    /// Puts the values of parameters in their places; those without a value stay.
+    pub fn bind(&mut self, value: &dyn Fn(&str) -> Option<Datum>) {
+        self.visit_mut(&mut |e| {
+            let Node::Parameter(name, fields, _) = &e.node else {
+                return;
+            };
+            let Some(mut found) = value(name) else { return };
+            for field in fields {
+                found = match found {
+                    Datum::Object(inner) => inner.get(field).cloned().unwrap_or(Datum::Null),
+                    _ => Datum::Null,
+                };
+            }
+            e.node = Node::Literal(found);
+        });
+    }
+
     /// The same to change them.
     pub fn visit_mut(&mut self, change: &mut dyn FnMut(&mut Expr)) {
         change(self);
@@ -769,19 +758,7 @@ impl Statement {
     /// Puts the values of parameters in their places; those without a value stay.
     pub fn bind(&mut self, value: &dyn Fn(&str) -> Option<Datum>) {
         for expression in self.expressions_mut() {
-            expression.visit_mut(&mut |e| {
-                let Node::Parameter(name, fields, _) = &e.node else {
-                    return;
-                };
-                let Some(mut found) = value(name) else { return };
-                for field in fields {
-                    found = match found {
-                        Datum::Object(inner) => inner.get(field).cloned().unwrap_or(Datum::Null),
-                        _ => Datum::Null,
-                    };
-                }
-                e.node = Node::Literal(found);
-            });
+            expression.bind(value);
         }
     }
 }

@@ -442,7 +442,36 @@ pub fn named(name: &str) -> Option<&'static Function> {
     FUNCTIONS.get(at)
 }
 
-use super::ast::AggregateFunction as A;
+/// The functions over the documents of a group.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum AggregateFunction {
+    /// How many documents.
+    Count,
+    /// How many different values.
+    CountDifferent,
+    /// The sum of numbers.
+    Sum,
+    /// The mean of numbers.
+    Avg,
+    /// The smallest value.
+    Min,
+    /// The largest value.
+    Max,
+    /// The value of the first document.
+    First,
+    /// The value of the last document.
+    Last,
+    /// All values.
+    List,
+    /// All different values.
+    Different,
+    /// The standard deviation of a sample.
+    Stddev,
+    /// The value below which a share lies.
+    Percentile,
+}
+
+use AggregateFunction as A;
 
 /// The functions over groups: name, arguments, what they give, which.
 pub const AGGREGATES: &[(&str, &str, &str, A)] = &[

@@ -5,6 +5,7 @@ pub mod state;
 
 use crossterm::event::KeyCode;
 use idle_tide_desk::Tone;
+use idle_tide_lang::command::quoted;
 use idle_tide_lang::join;
 use ratatui::Frame;
 use ratatui::layout::{Position, Rect};
@@ -12,7 +13,6 @@ use ratatui::layout::{Position, Rect};
 use super::view::{Act, View};
 use crate::app::{App, Focus};
 use crate::keys::Place;
-use crate::press::links::in_command;
 use state::{Entry, Part, Shelf, actions};
 
 /// The view; its state is kept while it is closed.
@@ -178,14 +178,14 @@ impl App {
             self.close_views();
             self.focus = Focus::Read;
         }
-        self.command(&format!("{command} {}", in_command(&name)));
+        self.command(&format!("{command} {}", quoted(&name)));
     }
 
     /// Enter: the name of what is marked goes into the statement; another database is gone to.
     fn enter_catalog(&mut self) {
         let view = &self.catalog;
         let dialect = self.desk.dialect();
-        let quoted = |name: &str| dialect.quote_name(name);
+        let named = |name: &str| dialect.quote_name(name);
         let object = view.object();
         let text = match (
             view.focus,
@@ -196,9 +196,9 @@ impl App {
             (_, Some(Shelf::Other(name)), ..) => {
                 let name = name.clone();
                 self.close_views();
-                return self.command(&format!("/use {}", in_command(&name)));
+                return self.command(&format!("/use {}", quoted(&name)));
             }
-            (0, Some(Shelf::Schema(name)), ..) => quoted(name),
+            (0, Some(Shelf::Schema(name)), ..) => named(name),
             (0, ..) => {
                 self.catalog.focus = 1;
                 return;
@@ -207,12 +207,12 @@ impl App {
                 let name = view.catalog().roles[*at].clone();
                 self.close_views();
                 self.focus = Focus::Read;
-                return self.command(&format!("/access {}", in_command(&name)));
+                return self.command(&format!("/access {}", quoted(&name)));
             }
             (2, _, _, Some(part)) => match (part, object) {
-                (Part::Field(n), Some(object)) => quoted(&object.fields[*n].name),
-                (Part::Index(n), Some(object)) => quoted(&object.indexes[*n].name),
-                (Part::Trigger(n), _) => quoted(&view.catalog().objects[*n].name),
+                (Part::Field(n), Some(object)) => named(&object.fields[*n].name),
+                (Part::Index(n), Some(object)) => named(&object.indexes[*n].name),
+                (Part::Trigger(n), _) => named(&view.catalog().objects[*n].name),
                 (Part::Referring(n), _) => {
                     let from = &view.catalog().objects[view.ties()[*n].from];
                     join::written(from, view.catalog(), dialect)

@@ -1,7 +1,11 @@
 //! The desk without a screen: statements from the command line, a file or standard input; results on
 //! standard output or in a file, messages on standard error, an exit code that says whether all went well.
 
-use std::collections::{HashSet, VecDeque};
+pub mod exit;
+mod input;
+mod output;
+
+use std::collections::HashSet;
 use std::fs::File;
 use std::io::{self, BufRead, IsTerminal, Read, Write};
 use std::path::Path;
@@ -11,8 +15,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use idle_tide_core::result::ResultSet;
-use idle_tide_core::{Column, RowBatch};
-use idle_tide_desk::diary::{Block, Came, blocks, differences, orders};
+use idle_tide_desk::diary::{Block, Came, differences, orders};
 use idle_tide_desk::export::{Replacing, Results, Streaming, Watch, write_sheet};
 use idle_tide_desk::replacing::same_file;
 use idle_tide_desk::{Content, Desk, Event, Options, Request, State, Wanted};
@@ -20,204 +23,24 @@ use idle_tide_draw::export::{SQL, TEXT, names_in_words};
 use idle_tide_draw::marks::Visible;
 use idle_tide_draw::picture::{bytes, counted, lasting};
 use idle_tide_draw::{Format, Layout};
-use idle_tide_engines::{Ask, Fault, OpenError, Outcome, Sink, Source};
-use idle_tide_lang::split::{PieceKind, Statements};
+use idle_tide_engines::{Ask, Fault, OpenError, Source};
 use idle_tide_lang::statement::{Effect, summary};
-use idle_tide_lang::{Dialect, binary, parameter};
+use idle_tide_lang::{Dialect, parameter};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 
+use exit::{Stop, stop};
+use input::{from_arguments, from_blocks, from_reader, is_diary, read_diary};
+use output::{First, LIMITED, Numbered, Output, RawOut, Target, Writing};
+
+use crate::arguments::{Lent, Run, Server};
 use crate::checking::{Gather, Gathered, of_sheet};
-use crate::cli::{self, Kept, Run, tell as say};
 use crate::guide;
 use crate::keys::Keymap;
+use crate::opening::{self, Kept, tell as say};
 use crate::picture::{Form, Picture};
 
 /// So many entries are gone back to, where each is written as it comes.
 const KEPT_ENTRIES: usize = 500;
-
-/// Exit codes, by what went wrong.
-pub mod exit {
-    /// A statement was refused, or something else went wrong.
-    pub const FAILED: i32 = 1;
-    /// The source cannot be opened.
-    pub const NOT_OPENED: i32 = 3;
-    /// It was asked about, and nobody said yes.
-    pub const NOT_ALLOWED: i32 = 4;
-    /// The connection was lost.
-    pub const LOST: i32 = 5;
-    /// It took longer than it may.
-    pub const TOO_LONG: i32 = 6;
-    /// The results cannot be written.
-    pub const NOT_WRITTEN: i32 = 7;
-    /// Results are not what was recorded.
-    pub const DIFFERS: i32 = 8;
-
-    /// The codes in words.
-    pub const WORDS: &str = "Exit codes: 0 all went well; 1 a statement was refused; 2 the command line is wrong; \
-3 the source cannot be opened; 4 it was asked about and nobody said yes; 5 the connection was lost; \
-6 --timeout was met; 7 the results cannot be written; 8 results are not those of the diary; 128 and more: stopped by that signal.";
-
-    /// The code of having written something.
-    pub fn of_output(done: std::io::Result<()>) -> i32 {
-        match done {
-            Ok(()) => 0,
-            Err(error) => {
-                crate::cli::tell(&format!("It cannot be written: {error}."));
-                NOT_WRITTEN
-            }
-        }
-    }
-}
-
-/// Why nothing more is done, and the exit code of it.
-struct Stop {
-    code: i32,
-    words: String,
-}
-
-impl From<String> for Stop {
-    fn from(words: String) -> Self {
-        Stop {
-            code: exit::FAILED,
-            words,
-        }
-    }
-}
-
-impl From<&str> for Stop {
-    fn from(words: &str) -> Self {
-        words.to_string().into()
-    }
-}
-
-fn stop(code: i32, words: impl Into<String>) -> Stop {
-    Stop {
-        code,
-        words: words.into(),
-    }
-}
-
-/// Where results go: shared by the threads that write.
-#[derive(Clone)]
-struct Output(Arc<Mutex<Writing>>);
-
-struct Writing {
-    target: Target,
-    /// Whether something of the present result was written, and whether another one begins with what is written next.
-    begun: bool,
-    another: bool,
-    /// Whether one file cannot hold two results.
-    one_each: bool,
-    /// Bytes so far.
-    bytes: u64,
-}
-
-enum Target {
-    Standard(Box<dyn Write + Send>),
-    File(Box<Option<Replacing>>),
-    /// A file for each result: how they are named, whether files that are there are replaced, and the one that is written.
-    Numbered(Numbered),
-}
-
-struct Numbered {
-    pattern: String,
-    replace: bool,
-    number: u32,
-    file: Option<Box<Replacing>>,
-}
-
-impl Numbered {
-    /// The file of the next result.
-    fn next(&mut self) -> io::Result<()> {
-        self.end()?;
-        self.number += 1;
-        let name = self.pattern.replace("{n}", &self.number.to_string());
-        let path = Path::new(&name);
-        if !self.replace && path.is_file() {
-            return Err(io::Error::other(format!(
-                "{name} is there already; --replace writes it anew"
-            )));
-        }
-        self.file = Some(Box::new(Replacing::begin(path)?));
-        Ok(())
-    }
-
-    /// Puts the file of a result that is whole in its place.
-    fn end(&mut self) -> io::Result<()> {
-        match self.file.take() {
-            Some(file) => file.commit().map(drop),
-            None => Ok(()),
-        }
-    }
-}
-
-impl Output {
-    fn lock(&self) -> std::sync::MutexGuard<'_, Writing> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-}
-
-impl Writing {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        let starts = std::mem::take(&mut self.another);
-        if starts && self.begun && self.one_each && !matches!(self.target, Target::Numbered(_)) {
-            return Err(io::Error::other(
-                "a file of this format holds one result; with {n} in the name of --output each gets its own",
-            ));
-        }
-        let count = match &mut self.target {
-            Target::Standard(out) => out.write(bytes)?,
-            Target::File(file) => match &mut **file {
-                Some(file) => file.write(bytes)?,
-                None => return Err(io::ErrorKind::BrokenPipe.into()),
-            },
-            Target::Numbered(files) => {
-                if starts || files.file.is_none() {
-                    files.next()?;
-                }
-                match &mut files.file {
-                    Some(file) => file.write(bytes)?,
-                    None => return Err(io::ErrorKind::BrokenPipe.into()),
-                }
-            }
-        };
-        self.begun = true;
-        self.bytes += count as u64;
-        Ok(count)
-    }
-}
-
-impl Write for Output {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        if bytes.is_empty() {
-            return Ok(0);
-        }
-        self.lock().write(bytes)
-    }
-
-    fn flush(&mut self) -> io::Result<()> {
-        match &mut self.lock().target {
-            Target::Standard(out) => out.flush(),
-            Target::File(file) => file.as_mut().as_mut().map_or(Ok(()), Write::flush),
-            Target::Numbered(files) => files.file.as_mut().map_or(Ok(()), Write::flush),
-        }
-    }
-}
-
-impl Results for Output {
-    fn another(&mut self) -> io::Result<()> {
-        self.lock().another = true;
-        Ok(())
-    }
-
-    fn apart(&mut self) -> io::Result<()> {
-        let mut writing = self.lock();
-        match writing.target {
-            Target::Numbered(_) => Ok(()),
-            _ => writing.write(b"\n").map(drop),
-        }
-    }
-}
 
 enum Message {
     Desk(Box<Event>),
@@ -314,7 +137,7 @@ fn form_of(run: &Run) -> Result<Option<Form>, Stop> {
     let Some(asked) = &run.chart else {
         return Ok(None);
     };
-    idle_tide_desk::chart::check_asked(asked)?;
+    idle_tide_desk::drawing::check_asked(asked)?;
     let Some(path) = &run.output.output else {
         return Ok(Some(Form::Text));
     };
@@ -377,7 +200,8 @@ fn start(run: &Run) -> Result<i32, Stop> {
     let (sender, inbox) = channel();
     heed_signals(sender.clone())?;
     let kept = Kept::read();
-    let mut origin = cli::named(&run.source, &kept, &run.server, run.write).map_err(not_opened)?;
+    let mut origin =
+        opening::named(&run.source, &kept, &run.server, run.write).map_err(not_opened)?;
     origin.options.keep_going = run.keep_going;
     if run.new {
         if !matches!(origin.source, Source::File(_)) {
@@ -390,11 +214,11 @@ fn start(run: &Run) -> Result<i32, Stop> {
             say(note);
         }
     }
-    let writes = cli::writes_of(&origin, &kept, run.writes)?;
+    let writes = opening::writes_of(&origin, &kept, run.writes)?;
     if let Some(path) = &run.output.output {
         refuse_the_source(path, &origin.source)?;
     }
-    let connection = cli::open(&origin.source, origin.options).map_err(not_opened)?;
+    let connection = opening::open(&origin.source, origin.options).map_err(not_opened)?;
     layout = layout.from(connection.dialect());
     run.output.layout.set(&mut layout)?;
     inserts_into(&mut layout, run, connection.dialect())?;
@@ -478,11 +302,11 @@ fn not_opened(error: OpenError) -> Stop {
 }
 
 /// The rows of a statement on another source, which is only read.
-fn rows_of(lent: &crate::calls::Lent, kept: &cli::Kept) -> Result<ResultSet, Stop> {
+fn rows_of(lent: &Lent, kept: &Kept) -> Result<ResultSet, Stop> {
     let of = |words: String| format!("{}: {words}", lent.name);
     let origin =
-        cli::named(&lent.source, kept, &cli::Server::default(), false).map_err(not_opened)?;
-    let mut connection = cli::open(&origin.source, origin.options).map_err(not_opened)?;
+        opening::named(&lent.source, kept, &Server::default(), false).map_err(not_opened)?;
+    let mut connection = opening::open(&origin.source, origin.options).map_err(not_opened)?;
     let mut rows = idle_tide_desk::across::Keep::default();
     let read = connection
         .refuse_writes(true)
@@ -508,70 +332,6 @@ fn inserts_into(layout: &mut Layout, run: &Run, dialect: &Dialect) -> Result<(),
     // Types of another family's words would not be understood.
     layout.declared &= layout.dialect.family == dialect.family;
     Ok(())
-}
-
-/// Lets through the first rows only.
-struct First {
-    inner: Streaming,
-    left: Option<u64>,
-    remarks: Arc<Mutex<Vec<String>>>,
-    drains: Arc<AtomicBool>,
-}
-
-/// The words by which the end of a limited result is known.
-const LIMITED: &str = "the first rows are enough";
-
-impl Sink for First {
-    fn columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
-        self.inner.columns(columns)
-    }
-
-    fn rows(&mut self, batch: RowBatch) -> io::Result<()> {
-        let Some(left) = &mut self.left else {
-            return self.inner.rows(batch);
-        };
-        let count = batch.len() as u64;
-        if count <= *left {
-            *left -= count;
-            return self.inner.rows(batch);
-        }
-        let first = usize::try_from(std::mem::take(left)).unwrap_or(usize::MAX);
-        if first > 0 {
-            let mut some = RowBatch::new();
-            for row in batch.rows().take(first) {
-                match row.document() {
-                    Some(document) => some.push_document(document),
-                    None => some.push_row(row.values()),
-                }
-            }
-            self.inner.rows(some)?;
-        }
-        if self.drains.load(Ordering::Relaxed) {
-            return Ok(());
-        }
-        self.end()?;
-        Err(io::Error::other(LIMITED))
-    }
-
-    fn bytes(&mut self, part: &[u8]) -> io::Result<bool> {
-        self.inner.bytes(part)
-    }
-
-    fn another(&mut self, before: Outcome) -> io::Result<()> {
-        self.inner.another(before)
-    }
-
-    fn more_columns(&mut self, columns: Vec<Column>) -> io::Result<()> {
-        self.inner.more_columns(columns)
-    }
-
-    fn end(&mut self) -> io::Result<()> {
-        self.inner.end()?;
-        let remarks = std::mem::take(&mut self.inner.written.remarks);
-        let mut all = self.remarks.lock().unwrap_or_else(PoisonError::into_inner);
-        all.extend(remarks);
-        Ok(())
-    }
 }
 
 /// How long what runs may take to stop after a signal.
@@ -632,20 +392,6 @@ fn refuse_the_source(path: &Path, source: &Source) -> Result<(), Stop> {
         .into());
     }
     Ok(())
-}
-
-/// Standard output without the line buffering of [`io::Stdout`], so that exact bytes go out in large parts.
-struct RawOut;
-
-impl Write for RawOut {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        let mut out = io::stdout().lock();
-        out.write_all(bytes)?;
-        Ok(bytes.len())
-    }
-    fn flush(&mut self) -> io::Result<()> {
-        io::stdout().flush()
-    }
 }
 
 impl Session {
@@ -903,15 +649,15 @@ impl Session {
             if let Some(asking) = self.desk.asking() {
                 match asking.wanted {
                     Wanted::Secret => {
-                        let secret = cli::AtTerminal.secret(&asking.what);
+                        let secret = opening::AtTerminal.secret(&asking.what);
                         self.desk.answer_secret(secret);
                     }
                     Wanted::Value => {
-                        let value = cli::AtTerminal.value(&asking.what, &asking.details);
+                        let value = opening::AtTerminal.value(&asking.what, &asking.details);
                         self.desk.answer_secret(value.map(Into::into));
                     }
                     Wanted::Consent => {
-                        let yes = cli::AtTerminal.allow(&asking.what, &asking.details);
+                        let yes = opening::AtTerminal.allow(&asking.what, &asking.details);
                         self.desk.answer_allow(yes);
                     }
                 }
@@ -1049,6 +795,8 @@ impl Session {
             match request {
                 // The way between tables, as a statement.
                 Request::Recall(text) => join = format!("\n{text}\n"),
+                // What it offers is in its own words.
+                Request::Offer(_) => {}
                 Request::Quit => return Ok(Ended::Quit),
                 Request::Guide(topic) => {
                     let keys = Keymap::read(&self.desk.settings().keys).0;
@@ -1165,119 +913,4 @@ impl Session {
             )),
         }
     }
-}
-
-type Next = Result<(String, bool, String), Stop>;
-
-/// What is to run next, cut by the dialect of the session at that time: a statement may change it.
-type Input = Box<dyn FnMut(&'static Dialect) -> Option<Next>>;
-
-fn from_arguments(statements: &[String], dialect: &'static Dialect) -> Input {
-    let many = statements.len() > 1;
-    let place = move |at: usize| match many {
-        true => format!("statement {}: ", at + 1),
-        false => String::new(),
-    };
-    let mut list: VecDeque<_> = statements
-        .iter()
-        .map(|text| Statements::new(io::Cursor::new(text.clone().into_bytes()), dialect))
-        .enumerate()
-        .collect();
-    let mut empty = true;
-    Box::new(move |dialect| {
-        loop {
-            let (at, statements) = list.front_mut()?;
-            statements.speak(dialect);
-            let place = place(*at);
-            if let Some((piece, bytes)) = statements.find_map(Result::ok) {
-                empty = false;
-                let text = String::from_utf8_lossy(&bytes).into_owned();
-                return Some(Ok((text, piece.kind == PieceKind::Command, place)));
-            }
-            list.pop_front();
-            if std::mem::replace(&mut empty, true) {
-                return Some(Err(format!("{place}There is nothing to run in it.").into()));
-            }
-        }
-    })
-}
-
-/// Whether the file is a diary.
-fn is_diary(run: &Run) -> bool {
-    let ending = run.file.as_deref().and_then(Path::extension);
-    run.check || ending.is_some_and(|ending| ending.eq_ignore_ascii_case("md"))
-}
-
-fn read_diary(mut reader: Box<dyn Read>, run: &Run) -> Result<Vec<Block>, Stop> {
-    let name = run.file.as_deref().unwrap_or(Path::new("")).display();
-    let mut text = String::new();
-    reader
-        .read_to_string(&mut text)
-        .map_err(|error| format!("{name} cannot be read: {error}."))?;
-    let list = blocks(&text);
-    if list.is_empty() {
-        return Err(format!(
-            "{name} has no block that runs: one that begins with ```sql, ```flow or ```command."
-        )
-        .into());
-    }
-    Ok(list)
-}
-
-/// The blocks of a diary, one after the other.
-fn from_blocks(list: Vec<Block>, run: &Run, dialect: &'static Dialect) -> Input {
-    let name = run
-        .file
-        .as_deref()
-        .unwrap_or(Path::new(""))
-        .display()
-        .to_string();
-    let mut list = list.into_iter();
-    let mut now: Option<(u64, Input)> = None;
-    Box::new(move |current| {
-        loop {
-            if let Some((line, pieces)) = &mut now
-                && let Some(piece) = pieces(current)
-            {
-                let line = *line;
-                return Some(piece.map(|(text, is_command, _)| {
-                    (text, is_command, format!("{name}, line {line}: "))
-                }));
-            }
-            let block = list.next()?;
-            now = Some((block.line, from_arguments(&[block.text], dialect)));
-        }
-    })
-}
-
-fn from_reader(reader: Box<dyn Read>, name: String, dialect: &'static Dialect) -> Input {
-    let mut statements = Statements::new(reader, dialect);
-    let mut at_start = true;
-    Box::new(move |dialect| {
-        statements.speak(dialect);
-        let next = statements.next()?;
-        let at_start = std::mem::take(&mut at_start);
-        let (piece, mut bytes) = match next {
-            Ok(next) => next,
-            Err(error) => return Some(Err(format!("{name} cannot be read: {error}.").into())),
-        };
-        // A mark of the encoding at the start of a file is not part of its first statement.
-        if at_start && bytes.starts_with(b"\xef\xbb\xbf") {
-            bytes.drain(..3);
-        }
-        // Backup programs write bytes as they are into literals.
-        let text = match binary::as_text(&bytes, dialect) {
-            Some(text) => text,
-            None => {
-                let valid = std::str::from_utf8(&bytes).map_or_else(|e| e.valid_up_to(), str::len);
-                let line = piece.line
-                    + bytes[..valid].iter().filter(|byte| **byte == b'\n').count() as u64;
-                return Some(Err(
-                    format!("{name}, line {line}: the text is not UTF-8.").into()
-                ));
-            }
-        };
-        let place = format!("{name}, line {}: ", piece.line);
-        Some(Ok((text, piece.kind == PieceKind::Command, place)))
-    })
 }

@@ -1,0 +1,296 @@
+//! What is proposed for the columns of a file, as rows of which each cell can be changed: by an option of the command that
+//! proposed it, so that the command always says all that was changed.
+
+use idle_tide_core::{Column, ResultSet, Value};
+use idle_tide_draw::picture::grouped;
+use idle_tide_intake::{ColumnPlan, Form, Kind, Proposal};
+use idle_tide_lang::command::{Parsed, Part, parse};
+
+use crate::covering::{Covering, WORD, looks_secret};
+
+/// The columns of a proposal, in their order.
+const COLUMNS: [&str; 7] = [
+    "in the file",
+    "becomes",
+    "type",
+    "written",
+    "key",
+    "nulls",
+    "examples",
+];
+
+/// A proposal that is shown, and how it was asked for.
+#[derive(Debug, Clone)]
+pub struct Proposed {
+    /// The command, which only looks.
+    command: String,
+    /// What stands behind it in the place of a file.
+    pasted: Option<String>,
+    columns: Vec<Shown>,
+    /// Whether it goes into a table, and whether values stand between separators.
+    table: bool,
+    separated: bool,
+}
+
+#[derive(Debug, Clone)]
+struct Shown {
+    /// What the command calls it.
+    reference: String,
+    skip: bool,
+}
+
+/// How a cell of a proposal is changed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Change {
+    /// By this, which can run at once.
+    Run(String),
+    /// By this, of which the end is missing.
+    Complete(String),
+}
+
+impl Proposed {
+    /// A proposal, by the command that asked for it; nothing where its columns cannot be changed.
+    pub(super) fn new(
+        command: &str,
+        pasted: Option<String>,
+        proposal: &Proposal,
+        table: bool,
+    ) -> Option<Self> {
+        if !table && proposal.shape.kind == Kind::Documents {
+            return None;
+        }
+        Some(Proposed {
+            command: command.to_string(),
+            pasted,
+            columns: (0..proposal.columns.len())
+                .map(|at| Shown {
+                    reference: reference(&proposal.columns, at),
+                    skip: proposal.columns[at].skip,
+                })
+                .collect(),
+            table,
+            separated: proposal.shape.kind == Kind::Separated,
+        })
+    }
+
+    /// The command that loads it as it is proposed.
+    pub(super) fn go(&self) -> String {
+        self.with_pasted(format!("{} --go", self.command))
+    }
+
+    /// How a cell is changed, by its row and column; nothing where there is nothing to change.
+    pub fn change(&self, row: u64, column: usize) -> Option<Change> {
+        let shown = self.columns.get(usize::try_from(row).ok()?)?;
+        let name = shown.reference.as_str();
+        let parsed = parse(&self.command).ok()?;
+        let of_this = |value: &str| value.eq_ignore_ascii_case(name);
+        let pair = |value: &str| value.rsplit_once('=').is_some_and(|(of, _)| of_this(of));
+        let run = |parsed: Parsed| Some(Change::Run(self.with_pasted(parsed.written())));
+        let complete = |mut parsed: Parsed, option: &str| {
+            let drop = |found: &str, value: &str| found == option && pair(value);
+            forget(&mut parsed, drop);
+            let line = format!("{} --{option} {name}=", parsed.written());
+            Some(Change::Complete(self.with_pasted(line)))
+        };
+        match *COLUMNS.get(column)? {
+            // Left out by the command: it comes in again. Otherwise it goes out.
+            "in the file" | "becomes" if shown.skip => {
+                let mut parsed = parsed;
+                forget(&mut parsed, |found, value| {
+                    found == "leave-out" && of_this(value)
+                });
+                run(parsed)
+            }
+            "in the file" => run(with(parsed, "leave-out", name)),
+            "becomes" => complete(parsed, "name"),
+            "type" => complete(parsed, "type"),
+            "written" => complete(parsed, "form"),
+            "key" if self.table => {
+                let mut parsed = parsed;
+                let count = parsed.options.len();
+                forget(&mut parsed, |found, value| found == "key" && of_this(value));
+                match parsed.options.len() < count {
+                    true => run(parsed),
+                    false => run(with(parsed, "key", name)),
+                }
+            }
+            "nulls" if self.separated => {
+                let mut parsed = parsed;
+                forget(&mut parsed, |found, _| found == "null");
+                let line = format!("{} --null ", parsed.written());
+                Some(Change::Complete(self.with_pasted(line)))
+            }
+            _ => None,
+        }
+    }
+
+    fn with_pasted(&self, command: String) -> String {
+        match &self.pasted {
+            Some(rows) => format!("{command}\n{rows}"),
+            None => command,
+        }
+    }
+}
+
+fn with(mut parsed: Parsed, option: &'static str, value: &str) -> Parsed {
+    let text = value.to_string();
+    parsed
+        .options
+        .push((option, Some(Part { text, span: 0..0 })));
+    parsed
+}
+
+fn forget(parsed: &mut Parsed, drop: impl Fn(&str, &str) -> bool) {
+    let value = |part: &Option<Part>| part.as_ref().map_or(String::new(), |p| p.text.clone());
+    parsed
+        .options
+        .retain(|(name, part)| !drop(name, &value(part)));
+}
+
+/// What a command calls a column: its name where that is a plain word and no other has it, else its number.
+fn reference(columns: &[ColumnPlan], at: usize) -> String {
+    let name = &columns[at].from;
+    let word = |c: char| c.is_alphanumeric() || c == '_';
+    let is_word = name.chars().all(word) && name.chars().any(char::is_alphabetic);
+    let same = |other: &ColumnPlan| {
+        other.from.eq_ignore_ascii_case(name) || other.name.eq_ignore_ascii_case(name)
+    };
+    let others = columns.iter().enumerate();
+    let alone = !others
+        .clone()
+        .any(|(other, column)| other != at && same(column));
+    match is_word && alone {
+        true => name.clone(),
+        false => (at + 1).to_string(),
+    }
+}
+
+/// What becomes of a column, in words: its name, its type, how its values are written, its nulls, examples.
+pub(super) fn words(column: &ColumnPlan, covering: &Covering) -> [String; 5] {
+    let becomes = match column.skip {
+        true => "left out".to_string(),
+        false => column.name.clone(),
+    };
+    let written = match column.form {
+        Form::Plain => "",
+        Form::CommaDecimal => "decimals behind a comma",
+        Form::DayFirst => "day first",
+        Form::MonthFirst => "month first",
+    };
+    let nulls = match column.evidence.nulls {
+        0 => String::new(),
+        nulls => grouped(nulls),
+    };
+    let covered = covering.covers(&column.from) || covering.covers(&column.name);
+    let example = |text: &String| match covered || looks_secret(text) {
+        true => WORD.to_string(),
+        false => text.clone(),
+    };
+    let examples: Vec<String> = column.examples.iter().map(example).collect();
+    let of = column.column_type.to_string();
+    [becomes, of, written.into(), nulls, examples.join(" · ")]
+}
+
+/// The columns of a proposal as rows.
+pub(super) fn rows(proposal: &Proposal, covering: &Covering) -> ResultSet {
+    let rows = proposal.columns.iter().map(|column| {
+        let [becomes, of, written, nulls, examples] = words(column, covering);
+        let key = if column.key && !column.skip {
+            "key"
+        } else {
+            ""
+        };
+        let cells = [
+            column.from.clone(),
+            becomes,
+            of,
+            written,
+            key.into(),
+            nulls,
+            examples,
+        ];
+        cells
+            .map(|cell| {
+                if cell.is_empty() {
+                    Value::Missing
+                } else {
+                    cell.into()
+                }
+            })
+            .into()
+    });
+    ResultSet::of_rows(COLUMNS.map(Column::named).into(), rows.collect())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn proposed(command: &str, columns: &[(&str, bool)]) -> Proposed {
+        Proposed {
+            command: command.into(),
+            pasted: None,
+            columns: columns
+                .iter()
+                .map(|(reference, skip)| Shown {
+                    reference: reference.to_string(),
+                    skip: *skip,
+                })
+                .collect(),
+            table: true,
+            separated: true,
+        }
+    }
+
+    #[test]
+    fn every_cell_is_changed_by_an_option_that_takes_the_place_of_the_one_before() {
+        let run = |text: &str| Some(Change::Run(text.into()));
+        let complete = |text: &str| Some(Change::Complete(text.into()));
+        let command = "/load 'a b.csv' --type Price=text --key id --null - --into t";
+        let shown = proposed(command, &[("id", false), ("price", false), ("note", true)]);
+        let first = "/load \"a b.csv\" --type Price=text";
+        for (row, column, change) in [
+            (
+                1,
+                0,
+                run(&format!(
+                    "{first} --key id --null - --into t --leave-out price"
+                )),
+            ),
+            (
+                1,
+                1,
+                complete(&format!("{first} --key id --null - --into t --name price=")),
+            ),
+            (
+                1,
+                2,
+                complete("/load \"a b.csv\" --key id --null - --into t --type price="),
+            ),
+            (
+                1,
+                3,
+                complete(&format!("{first} --key id --null - --into t --form price=")),
+            ),
+            (0, 4, run(&format!("{first} --null - --into t"))),
+            (
+                1,
+                4,
+                run(&format!("{first} --key id --null - --into t --key price")),
+            ),
+            (
+                1,
+                5,
+                complete(&format!("{first} --key id --into t --null ")),
+            ),
+            (1, 6, None),
+            (9, 0, None),
+        ] {
+            assert_eq!(shown.change(row, column), change, "{row} {column}");
+        }
+        let out = proposed("/load a.csv --leave-out note --into t", &[("note", true)]);
+        for column in [0, 1] {
+            assert_eq!(out.change(0, column), run("/load a.csv --into t"));
+        }
+    }
+}
