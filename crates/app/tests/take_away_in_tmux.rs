@@ -26,7 +26,7 @@ fn a_file_comes_in_and_goes_out_in_every_format() {
     t.line("/load ~/levels.csv --bad skip");
     // The command that loads it is there to be run.
     t.until("/load ~/levels.csv --bad skip --into levels --go");
-    t.keys(&["Enter"]);
+    t.keys(&["F5"]);
     let screen = t.until("1 500 rows in levels");
     for part in [
         "1 500 rows loaded into levels.",

@@ -73,6 +73,10 @@ impl App {
             (KeyCode::Char('d'), true) if self.composer.text().is_empty() => return self.leave(),
             (KeyCode::Char('/'), false) => {
                 self.focus = Focus::Write;
+                // What was offered and not touched makes room.
+                if self.offer == Some(self.composer.revision()) {
+                    self.composer.clear();
+                }
                 if self.composer.text().is_empty() {
                     self.from_reading = true;
                     self.composer.insert("/");
@@ -80,7 +84,13 @@ impl App {
                 }
                 return;
             }
-            (KeyCode::F(5), _) => return self.run(),
+            (KeyCode::F(5), _) => {
+                // What was proposed is done with once it is loaded.
+                if self.reads_proposal() {
+                    self.focus = Focus::Write;
+                }
+                return self.run();
+            }
             (KeyCode::Char('k' | 'K'), false) if self.desk.session().held().is_some() => {
                 return self.command("/keep");
             }

@@ -4,7 +4,7 @@
 
 use super::Postgres;
 use super::catalog::OWN;
-use super::define::{Piece, Rows};
+use super::piece::{Piece, Rows};
 use crate::engine::EngineError;
 
 /// The options of something, as a clause.

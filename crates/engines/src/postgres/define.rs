@@ -9,19 +9,8 @@ use idle_tide_lang::dialect::POSTGRES;
 
 use super::Postgres;
 use super::catalog::OWN;
+use super::piece::{Key, Piece, Rows};
 use crate::engine::EngineError;
-use crate::served::Answer;
-
-pub(super) type Rows = Answer;
-
-/// What a relation, type or routine is known by: the system catalog it stands in, and its number there.
-pub(super) type Key = (String, String);
-
-/// The statement that makes an object, by its key.
-pub(super) struct Piece {
-    pub(super) key: Key,
-    pub(super) text: String,
-}
 
 /// What an extension made, or a type brings with it, is not made again.
 const NOT_OF_EXTENSION: &str = "not exists (select from pg_catalog.pg_depend e where e.classid = 'CLASS'::regclass and e.objid = OID and e.deptype in (HOW))";

@@ -9,6 +9,7 @@ mod define;
 pub(crate) mod hello;
 mod link;
 mod listing;
+mod piece;
 mod reading;
 mod tap;
 mod types;
