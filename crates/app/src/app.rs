@@ -223,6 +223,8 @@ pub struct App {
     pub(crate) offer: Option<u64>,
     /// The cell of a proposal that was changed last: where the next one is read.
     pub(crate) proposal_at: Grid,
+    /// Whether the figures of the current column stand beside the rows, where there is room.
+    pub beside: bool,
     /// Keys of one's own.
     pub keymap: Keymap,
     /// The session in which half-written text of earlier was last offered.
@@ -310,6 +312,7 @@ impl App {
                 column: 2,
                 ..Grid::default()
             },
+            beside: true,
             keymap: Keymap::default(),
             offered: 0,
         }

@@ -230,6 +230,7 @@ pub static KEYS: &[Key] = &[
     key(P::Rows, "mark-to", "M", "", false, "", "marks all rows from the one marked last to this one"),
     key(P::Rows, "differs", "D", "what differs", false, "/compare", "what differs from an earlier result of the same statement, or from the one before"),
     key(P::Rows, "column-picture", "I", "picture of the column", false, "/chart --of", "a picture of this column: how its values are spread, or how often each is there"),
+    key(P::Rows, "beside", "B", "figures beside", false, "", "shows how the values of this column are spread beside the rows, where there is room, or no more"),
     key(P::Rows, "live", "W", "live", false, "/live", "reads the result again every 2 s, and ends that"),
     key(P::Rows, "step-back", "Backspace", "back", false, "", "back to the entry from which a link was followed"),
     key(P::Rows, "move", "[ ]", "move", false, "/columns", "moves this column left, right"),

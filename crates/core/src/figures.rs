@@ -4,6 +4,7 @@
 use std::collections::HashMap;
 use std::hash::{DefaultHasher, Hash, Hasher};
 
+use crate::chart::scale::step;
 use crate::decimal;
 use crate::document::bson;
 use crate::value::{Value, ValueRef};
@@ -261,9 +262,76 @@ impl Figures {
     }
 }
 
+/// Intervals of one width, and how many of the numbers fall into each.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Bins {
+    /// Where the first begins.
+    pub from: f64,
+    /// The width of each.
+    pub width: f64,
+    /// Numbers in each, of those that were looked at.
+    pub counts: Vec<u64>,
+    /// Whether these are a sample of all.
+    pub sampled: bool,
+}
+
+impl Figures {
+    /// How the numbers spread over at most about `most` intervals whose ends are round numbers; nothing where no two numbers
+    /// differ. Whole numbers have intervals of whole numbers.
+    pub fn bins(&self, most: usize) -> Option<Bins> {
+        let finite = || self.sample.iter().copied().filter(|n| n.is_finite());
+        let least = finite().fold(f64::INFINITY, f64::min);
+        let largest = finite().fold(f64::NEG_INFINITY, f64::max);
+        let length = largest - least;
+        if !(length > 0.0 && length.is_finite()) {
+            return None;
+        }
+        let whole = self.floats == 0 && self.exacts == 0;
+        let width = match step(length, most) {
+            width if whole => width.max(1.0),
+            width => width,
+        };
+        let from = (least / width).floor() * width;
+        let place = |number: f64| ((number - from) / width + 1e-9).floor() as usize;
+        let mut counts = vec![0; place(largest) + 1];
+        finite().for_each(|number| counts[place(number)] += 1);
+        Some(Bins {
+            from,
+            width,
+            counts,
+            sampled: self.numbers > self.sample.len() as u64,
+        })
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn intervals_have_round_ends_and_hold_every_number() {
+        let of = |values: &[f64]| {
+            let mut figures = Figures::default();
+            values.iter().for_each(|v| figures.add(ValueRef::Float(*v)));
+            figures.bins(5)
+        };
+        let bins = of(&[0.5, 3.9, 4.0, 12.0]).expect("bins");
+        assert_eq!((bins.from, bins.width, bins.sampled), (0.0, 5.0, false));
+        assert_eq!(bins.counts, [3, 0, 1]);
+        assert_eq!(
+            of(&[-0.3, 0.3]).map(|bins| (bins.width, bins.counts.len())),
+            Some((0.2, 4))
+        );
+        assert_eq!(of(&[7.0, 7.0]), None);
+        assert_eq!(of(&[f64::INFINITY, f64::NAN, 1.0]), None);
+        let mut whole = Figures::default();
+        [1, 2, 2, 3].map(|n| whole.add(ValueRef::Integer(n)));
+        let bins = whole.bins(9).expect("bins");
+        assert_eq!((bins.width, bins.counts), (1.0, vec![1, 2, 1]));
+        let mut many = Figures::default();
+        (0..10_000).for_each(|n| many.add(ValueRef::Integer(n)));
+        assert!(many.bins(9).is_some_and(|bins| bins.sampled));
+    }
 
     #[test]
     fn figures_of_a_mixed_column() {

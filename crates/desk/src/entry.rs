@@ -225,9 +225,10 @@ impl Entry {
             .unwrap_or_default()
     }
 
-    /// What its result is made of: row or document.
+    /// What its result is made of: row or document; of a proposal the columns of a file.
     pub fn row(&self) -> &'static str {
         match self.sheet() {
+            Some(_) if self.proposed.is_some() => "column",
             Some(sheet) if read(&sheet.set).holds_documents() => "document",
             _ => "row",
         }

@@ -87,6 +87,10 @@ impl App {
             (KeyCode::F(5), _) => {
                 // What was proposed is done with once it is loaded.
                 if self.reads_proposal() {
+                    if self.composer.is_blank() {
+                        let words = "There is nothing to run: what stands in the way has to be settled first.";
+                        return self.desk.say(words, Tone::Care);
+                    }
                     self.focus = Focus::Write;
                 }
                 return self.run();
@@ -170,6 +174,14 @@ impl App {
             (KeyCode::Char('c' | 'C'), false) => self.command("/clipboard"),
             (KeyCode::Char('d' | 'D'), false) => self.command("/compare"),
             (KeyCode::Char('i' | 'I'), false) => self.picture_of_column(),
+            (KeyCode::Char('b' | 'B'), false) => {
+                self.beside = !self.beside;
+                let words = match self.beside {
+                    true => "The figures of the column stand beside the rows, where there is room.",
+                    false => "Nothing stands beside the rows.",
+                };
+                self.desk.say(words, Tone::Plain);
+            }
             (KeyCode::Char('w' | 'W'), false) => {
                 let live = self.desk.entry().and_then(|entry| entry.live.as_ref());
                 let goes_on = live.is_some_and(|live| live.goes_on());

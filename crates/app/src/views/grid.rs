@@ -86,6 +86,13 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, roomy: bool
         types,
     };
     paint(app, frame, area, &sight);
+    if let (Some(last), Some(here)) = (placed.last(), placed.iter().find(|p| p.at == grid.column)) {
+        let room = Rect {
+            height: area.height.saturating_sub(foot),
+            ..area
+        };
+        super::beside::draw(app, frame, room, last.x + last.width + 6, here.column);
+    }
     if foot > 0 {
         let y = area.y + head + (visible.len() as u64).min(lines) as u16 + u16::from(roomy);
         draw_foot(
@@ -543,6 +550,7 @@ fn draw_foot(app: &mut App, frame: &mut Frame<'_>, area: Rect, grid: &Grid) {
         return;
     };
     let label = rows.labels[column].clone();
+    let is_proposal = entry.proposed.is_some();
     let (shown, all, working) = (rows.shown(), sheet::read(&rows.set).len(), rows.working);
     let filtered = rows.view.filter.is_some();
     let hidden = rows.covered_columns().contains(&column);
@@ -569,6 +577,9 @@ fn draw_foot(app: &mut App, frame: &mut Frame<'_>, area: Rect, grid: &Grid) {
     let width = place.chars().count() as u16;
     let right = area.right().saturating_sub(width + 3);
     p.text(right, area.y, width, Tone::Faint, &place);
+    if is_proposal {
+        return;
+    }
     let mut x = area.x + 4;
     let end = right.saturating_sub(2);
     x += p.text(

@@ -2,6 +2,7 @@
 //! for.
 
 mod bars;
+mod beside;
 pub mod catalog;
 pub mod chart;
 mod composer;

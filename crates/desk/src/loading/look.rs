@@ -110,8 +110,10 @@ impl Task for Look {
                 page.say(Tone::Danger, words.clone());
                 return Next::FailKeeping(Content::Page(page), Box::new(plain(words)));
             }
-            if stands && let Some(proposed) = &proposed {
-                turn.request(Request::Offer(proposed.go()));
+            if problems.is_empty()
+                && let Some(proposed) = &proposed
+            {
+                turn.request(Request::Offer(proposed.go(!stands)));
             }
             if !on_screen {
                 return Next::Done(Content::Page(page));
@@ -202,7 +204,7 @@ impl Look {
             }
             (true, 0) => "/load with --go loads it; idle-tide load does without --dry.",
             (true, _) if on_screen => {
-                "--bad skip leaves these rows out, and writes them beside; Enter on a cell below changes what becomes of its column."
+                "F5 loads the others and writes these beside (--bad skip); Enter on a cell below changes what becomes of its column."
             }
             (true, _) => {
                 "--bad skip leaves these rows out, and writes them beside; --type COLUMN=text takes a column as it is."

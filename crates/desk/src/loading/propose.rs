@@ -73,9 +73,10 @@ impl Proposed {
         })
     }
 
-    /// The command that loads it as it is proposed.
-    pub(super) fn go(&self) -> String {
-        self.with_pasted(format!("{} --go", self.command))
+    /// The command that loads it as it is proposed; without the rows that do not fit, where there are some.
+    pub(super) fn go(&self, some_do_not_fit: bool) -> String {
+        let bad = if some_do_not_fit { " --bad skip" } else { "" };
+        self.with_pasted(format!("{}{bad} --go", self.command))
     }
 
     /// How a cell is changed, by its row and column; nothing where there is nothing to change.
