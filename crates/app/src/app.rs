@@ -445,6 +445,10 @@ impl App {
                 }
             }
             Request::Guide(topic) => self.open_guide(&topic),
+            Request::Card(path) => match guide::write_card(&path, &self.keymap) {
+                Ok(words) => self.desk.say(words, Tone::Active),
+                Err(words) => self.desk.say(words, Tone::Care),
+            },
             Request::Entries => self.open_entries(false),
             Request::Sources => self.open_sources(),
             Request::Clipboard(asked) => self.copy(&asked),

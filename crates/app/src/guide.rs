@@ -1,7 +1,9 @@
 //! The guide: topics made of a few sentences, the table of commands and the table of keys.
 
 use idle_tide_core::limits::LIMITS;
+use idle_tide_desk::export::{DRAWINGS, export_drawing};
 use idle_tide_desk::{Line, Page, Tone};
+use idle_tide_draw::card::{Card, Section};
 use idle_tide_lang::command::{COMMANDS, Command};
 use idle_tide_lang::dialect::{MARIADB, POSTGRES, SQLITE};
 
@@ -366,6 +368,82 @@ pub fn page(topic: &str, width: usize, keys: &Keymap) -> Page {
     page
 }
 
+/// Commands and keys as a card: what each does in as few words as there are for it.
+pub fn card(keys: &Keymap) -> Card {
+    let short = |words: &str| -> String {
+        let end = words.find([',', ';', ':']).unwrap_or(words.len());
+        words[..end].to_string()
+    };
+    let of_keys = [
+        Place::Everywhere,
+        Place::Writing,
+        Place::Completing,
+        Place::Rows,
+        Place::Held,
+        Place::Proposal,
+        Place::Record,
+        Place::Document,
+        Place::Chart,
+        Place::Stages,
+        Place::Catalog,
+        Place::Links,
+        Place::Entries,
+    ];
+    let of_keys = of_keys.into_iter().map(|place| Section {
+        title: place.title().to_string(),
+        lines: of(place)
+            .map(|key| {
+                let words = if key.hint.is_empty() {
+                    key.summary
+                } else {
+                    key.hint
+                };
+                (keys.cap(key).to_string(), short(words))
+            })
+            .collect(),
+    });
+    let of_commands = TOPICS.iter().map(|topic| {
+        let own = COMMANDS.iter().filter(|command| command.topic == *topic);
+        let mut title = format!("Commands: {topic}");
+        title.truncate(60);
+        Section {
+            title,
+            lines: own
+                .map(|c| (format!("/{}", c.name), short(c.summary)))
+                .collect(),
+        }
+    });
+    Card {
+        title: "Idle Tide: keys and commands".into(),
+        sections: of_keys.chain(of_commands).collect(),
+    }
+}
+
+/// Writes the card to a file that is not there yet; answers in words what was written.
+///
+/// # Errors
+/// In words.
+pub fn write_card(path: &std::path::Path, keys: &Keymap) -> Result<String, String> {
+    let ending = path
+        .extension()
+        .and_then(std::ffi::OsStr::to_str)
+        .unwrap_or("");
+    let ending = ending.to_ascii_lowercase();
+    if !DRAWINGS.contains(&ending.as_str()) {
+        return Err(format!(
+            "The card is written as {}; the name of the file says which.",
+            DRAWINGS.join(", ")
+        ));
+    }
+    if path.exists() {
+        return Err(format!(
+            "{} is there already; name another file.",
+            path.display()
+        ));
+    }
+    export_drawing(&card(keys), path, &ending)
+}
+
 /// Lines of every topic that hold all the words of `search`, under their topics; one command in full if
 /// the search is its name.
 pub fn search(search: &str, width: usize, keys: &Keymap) -> Page {
@@ -384,6 +462,10 @@ pub fn search(search: &str, width: usize, keys: &Keymap) -> Page {
                         let rows = idle_tide_draw::export::names();
                         let all: Vec<_> = rows.chain(["svg", "pdf"]).collect();
                         format!(" one of {}", all.join(", "))
+                    }
+                    Some(idle_tide_lang::command::Argument::Pair([])) => " COLUMN=NAME".into(),
+                    Some(idle_tide_lang::command::Argument::Pair(words)) => {
+                        format!(" COLUMN= and one of {}", words.join(", "))
                     }
                     Some(_) => " NAME".into(),
                     None => String::new(),
@@ -541,6 +623,14 @@ mod tests {
                 command.name
             );
             assert!(TOPICS.contains(&command.topic), "{}", command.topic);
+        }
+        let card = card(&Keymap::default()).text();
+        for command in COMMANDS {
+            assert!(
+                card.contains(&format!("\n  /{} ", command.name)),
+                "/{}",
+                command.name
+            );
         }
         for key in crate::keys::KEYS {
             assert!(one.contains(key.summary), "{}", key.cap);

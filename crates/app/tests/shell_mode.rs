@@ -456,6 +456,23 @@ fn inserts_make_the_rows_again() {
 }
 
 #[test]
+fn the_card_goes_on_paper() {
+    let s = Shell::new();
+    let (pdf, odd) = (s.path("card.pdf"), s.path("card.doc"));
+    let ran = s.run(&["run", "sqlite::memory:", &format!("/one-page {pdf}")]);
+    assert_eq!((ran.code, ran.out.as_str()), (0, ""), "{}", ran.err);
+    let made = std::fs::read(&pdf).expect("made");
+    assert!(made.starts_with(b"%PDF") && made.len() > 10_000);
+    // What is there stays; what is no form of paper is refused.
+    for (file, words) in [(&pdf, "is there already"), (&odd, "written as svg, pdf")] {
+        let ran = s.run(&["run", "sqlite::memory:", &format!("/one-page {file}")]);
+        assert_eq!(ran.code, 7, "{}", ran.err);
+        assert!(ran.err.contains(words), "{}", ran.err);
+    }
+    assert_eq!(std::fs::read(&pdf).expect("still there"), made);
+}
+
+#[test]
 fn completions_and_manual_pages_tell_the_options_of_formats() {
     let s = Shell::new();
     for shell in ["bash", "zsh", "fish"] {

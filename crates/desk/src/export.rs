@@ -10,6 +10,7 @@ use std::time::Instant;
 
 use idle_tide_core::order::each_row;
 use idle_tide_core::{Column, RowBatch, ValueRef};
+use idle_tide_draw::card::Card;
 use idle_tide_draw::chart::Scene;
 use idle_tide_draw::export::{Layout, writer};
 use idle_tide_draw::picture::{bytes, counted, grouped};
@@ -240,6 +241,16 @@ impl Drawn for Links {
 
     fn text(&self) -> String {
         self.page().text()
+    }
+}
+
+impl Drawn for Card {
+    fn svg(&self) -> String {
+        Card::svg(self)
+    }
+
+    fn text(&self) -> String {
+        Card::text(self)
     }
 }
 

@@ -1,5 +1,7 @@
 //! What a desk says to its face: words, text that goes back into the composer, and what only a face can do.
 
+use std::path::PathBuf;
+
 use idle_tide_lang::correct::Correction;
 
 use crate::clipboard::Asked;
@@ -25,6 +27,8 @@ pub enum Request {
     Theme(Option<String>),
     /// Open the guide at a topic.
     Guide(String),
+    /// Write the card of commands and keys to this file.
+    Card(PathBuf),
     /// Show the entries.
     Entries,
     /// Copy something of the current entry.

@@ -2,6 +2,7 @@
 //! pictures, drawings as cells, SVG and PDF. Everything here turns data into characters; it knows no terminal and opens no file.
 #![deny(missing_docs)]
 
+pub mod card;
 pub mod chart;
 pub mod export;
 pub mod links;

@@ -192,7 +192,7 @@ pub static COMMANDS: &[Command] = &[
     command!("load", "FILE [--into NAME] [--go] [--type COLUMN=TYPE] [--name COLUMN=NAME] [--leave-out COLUMN] [--key COLUMN] [how it is read]", "change", &[A::File], (1, 1), LOAD, "what a file of CSV, JSON, BSON or Parquet holds and how it would go into a table or collection; --go loads it, all or nothing"),
     command!("log", "[N]", "arrive", &[A::Number], (0, 1), &[], "where the log is, and its last lines (30 unless N says otherwise)"),
     command!("name", "N NAME", "across", &[A::Entry, A::Text], (2, 2), &[], "gives the result of entry N a name for /across"),
-    command!("one-page", "", "help", &[], (0, 0), &[], "everything on one page"),
+    command!("one-page", "[FILE.pdf]", "help", &[A::File], (0, 1), &[], "everything on one page; with a file a card of commands and keys to print, as pdf, svg or text"),
     command!("open", "NAME or ADDRESS [--write] [--keep-going] [--via HOST] [--through COMMAND]", "arrive", &[A::Source], (1, 1), &[ OptionSpec { name: "write", value: None }, OptionSpec { name: "keep-going", value: None }, OptionSpec { name: "via", value: Some(A::Rest) }, OptionSpec { name: "through", value: Some(A::Rest) } ], "opens a saved source, an address, a file or demo, beside what is open"),
     command!("order", "[COLUMN [desc]]", "read", &[A::Column, A::Words(&["asc", "desc"])], (0, 2), &[], "orders the rows by a column; without one, as they came"),
     command!("outline", "", "documents", &[], (0, 0), &[], "the current document as an outline that opens and closes"),

@@ -798,6 +798,19 @@ impl Session {
                 // What it offers is in its own words.
                 Request::Offer(_) => {}
                 Request::Quit => return Ok(Ended::Quit),
+                Request::Card(path) => {
+                    let keys = Keymap::read(&self.desk.settings().keys).0;
+                    return match guide::write_card(&path, &keys) {
+                        Ok(words) => {
+                            say(&words);
+                            Ok(Ended::Well)
+                        }
+                        Err(words) => {
+                            say(&format!("{place}{words}"));
+                            Ok(Ended::Badly(exit::NOT_WRITTEN))
+                        }
+                    };
+                }
                 Request::Guide(topic) => {
                     let keys = Keymap::read(&self.desk.settings().keys).0;
                     let page = match topic.as_str() {

@@ -3,6 +3,7 @@
 use idle_tide_lang::command::Parsed;
 
 use super::{Verb, statement_of, view};
+use crate::export::expand;
 use crate::face::Request;
 use crate::failure::{Failure, plain};
 use crate::session::{Next, Turn};
@@ -70,7 +71,12 @@ pub(crate) static FOLLOW: Ask = ask("follow", |turn, parsed| {
 });
 pub(crate) static HELP: Ask = ask("help", |_, parsed| Ok(Request::Guide(parsed.rest.clone())));
 pub(crate) static KEYS: Ask = ask("keys", |_, _| Ok(Request::Guide("keys".into())));
-pub(crate) static ONE_PAGE: Ask = ask("one-page", |_, _| Ok(Request::Guide("one page".into())));
+pub(crate) static ONE_PAGE: Ask = ask("one-page", |_, parsed| {
+    Ok(match parsed.argument(0) {
+        Some(file) => Request::Card(expand(file)),
+        None => Request::Guide("one page".into()),
+    })
+});
 pub(crate) static OUTLINE: Ask = ask("outline", |turn, _| document(turn, false));
 pub(crate) static QUIT: Ask = ask("quit", |_, _| Ok(Request::Quit));
 pub(crate) static RECALL: Ask = ask("recall", |turn, parsed| {
