@@ -84,17 +84,8 @@ impl App {
                 }
                 return;
             }
-            (KeyCode::F(5), _) => {
-                // What was proposed is done with once it is loaded.
-                if self.reads_proposal() {
-                    if self.composer.is_blank() {
-                        let words = "There is nothing to run: what stands in the way has to be settled first.";
-                        return self.desk.say(words, Tone::Care);
-                    }
-                    self.focus = Focus::Write;
-                }
-                return self.run();
-            }
+            (KeyCode::F(5), _) if self.reads_proposal() => return self.load_proposal(),
+            (KeyCode::F(5), _) => return self.run(),
             (KeyCode::Char('k' | 'K'), false) if self.desk.session().held().is_some() => {
                 return self.command("/keep");
             }
@@ -199,6 +190,21 @@ impl App {
     pub(crate) fn reads_proposal(&self) -> bool {
         let entry = self.desk.entry().filter(|_| self.reads_rows());
         entry.is_some_and(|entry| entry.proposed.is_some())
+    }
+
+    /// Loads a file as it is proposed in the entry that is shown.
+    fn load_proposal(&mut self) {
+        let proposed = self.desk.entry().and_then(|entry| entry.proposed.as_ref());
+        let Some(text) = proposed.and_then(|of| of.loads()).map(str::to_string) else {
+            let words =
+                "There is nothing to load yet: what stands in the way has to be settled first.";
+            return self.desk.say(words, Tone::Care);
+        };
+        if self.offer == Some(self.composer.revision()) {
+            self.composer.clear();
+        }
+        self.focus = Focus::Write;
+        self.submit(&text);
     }
 
     /// Changes the current cell of a proposal: at once where there are two ways, else by an option that is begun in the composer.

@@ -96,7 +96,13 @@ impl Task for Look {
         if !self.wishes.go || !stands {
             let on_screen = turn.services.stream.is_none() && !self.wishes.go;
             let table = !self.target.dialect.is_flow();
-            let proposed = Proposed::new(&self.command, self.pasted.take(), &proposal, table);
+            let loads = match (problems.is_empty(), stands) {
+                (true, true) => Some(" --go"),
+                (true, false) => Some(" --bad skip --go"),
+                (false, _) => None,
+            };
+            let pasted = self.pasted.take();
+            let proposed = Proposed::new(&self.command, pasted, &proposal, table, loads);
             let mut page = self.proposed(&file, &proposal, &problems, on_screen);
             if self.wishes.go {
                 let words = match problems.is_empty() {
@@ -110,10 +116,8 @@ impl Task for Look {
                 page.say(Tone::Danger, words.clone());
                 return Next::FailKeeping(Content::Page(page), Box::new(plain(words)));
             }
-            if problems.is_empty()
-                && let Some(proposed) = &proposed
-            {
-                turn.request(Request::Offer(proposed.go(!stands)));
+            if let Some(text) = proposed.loads() {
+                turn.request(Request::Offer(text.to_string()));
             }
             if !on_screen {
                 return Next::Done(Content::Page(page));
@@ -121,7 +125,7 @@ impl Task for Look {
             turn.request(Request::Read);
             if let Some(own) = turn.own() {
                 own.above = Some(page);
-                own.proposed = proposed.map(Box::new);
+                own.proposed = Some(Box::new(proposed));
             }
             let sheet = Sheet::new(Arc::new(RwLock::new(rows(&proposal, &self.covering))));
             return Next::Done(Content::Rows(sheet));

@@ -30,6 +30,9 @@ pub struct Proposed {
     /// Whether it goes into a table, and whether values stand between separators.
     table: bool,
     separated: bool,
+    /// The command that loads it as it is proposed; without the rows that do not fit, where there are some. Nothing where
+    /// something has to be settled first.
+    loads: Option<String>,
 }
 
 #[derive(Debug, Clone)]
@@ -49,34 +52,39 @@ pub enum Change {
 }
 
 impl Proposed {
-    /// A proposal, by the command that asked for it; nothing where its columns cannot be changed.
+    /// A proposal, by the command that asked for it, and what has to be added so that it loads, if it can.
     pub(super) fn new(
         command: &str,
         pasted: Option<String>,
         proposal: &Proposal,
         table: bool,
-    ) -> Option<Self> {
-        if !table && proposal.shape.kind == Kind::Documents {
-            return None;
-        }
-        Some(Proposed {
+        loads: Option<&str>,
+    ) -> Self {
+        let shown = |at: usize| Shown {
+            reference: reference(&proposal.columns, at),
+            skip: proposal.columns[at].skip,
+        };
+        // Documents go into a collection as they are.
+        let columns = match !table && proposal.shape.kind == Kind::Documents {
+            true => Vec::new(),
+            false => (0..proposal.columns.len()).map(shown).collect(),
+        };
+        let mut proposed = Proposed {
             command: command.to_string(),
             pasted,
-            columns: (0..proposal.columns.len())
-                .map(|at| Shown {
-                    reference: reference(&proposal.columns, at),
-                    skip: proposal.columns[at].skip,
-                })
-                .collect(),
+            columns,
             table,
             separated: proposal.shape.kind == Kind::Separated,
-        })
+            loads: None,
+        };
+        proposed.loads = loads.map(|how| proposed.with_pasted(format!("{command}{how}")));
+        proposed
     }
 
-    /// The command that loads it as it is proposed; without the rows that do not fit, where there are some.
-    pub(super) fn go(&self, some_do_not_fit: bool) -> String {
-        let bad = if some_do_not_fit { " --bad skip" } else { "" };
-        self.with_pasted(format!("{}{bad} --go", self.command))
+    /// The command that loads it as it is proposed; without the rows that do not fit, where there are some. Nothing where
+    /// something has to be settled first.
+    pub fn loads(&self) -> Option<&str> {
+        self.loads.as_deref()
     }
 
     /// How a cell is changed, by its row and column; nothing where there is nothing to change.
@@ -240,6 +248,7 @@ mod tests {
                 .collect(),
             table: true,
             separated: true,
+            loads: None,
         }
     }
 
