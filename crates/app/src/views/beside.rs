@@ -14,7 +14,7 @@ use crate::app::App;
 use crate::theme::Ground;
 
 /// The least room it takes, and the most.
-const LEAST: (u16, u16) = (40, 9);
+const LEAST: (u16, u16) = (32, 9);
 const WIDEST: u16 = 56;
 /// Intervals of numbers, and values, that are shown.
 const INTERVALS: usize = 10;
@@ -69,9 +69,10 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, x: u16, col
         &declared,
     );
     p.text(x, area.y + 1, width, Tone::Faint, &words);
+    let longest = usize::from(width / 2).min(24);
     let labels = bars
         .iter()
-        .map(|bar| show_label(&bar.label, 24).width)
+        .map(|bar| show_label(&bar.label, longest).width)
         .max()
         .unwrap_or(0) as u16;
     let behind = bars
