@@ -34,8 +34,9 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, x: u16, col
     if !app.beside || width < LEAST.0 || area.height < LEAST.1 {
         return;
     }
-    // Lists of our own say what they say.
-    let entry = app.desk.entry().filter(|entry| entry.is_statement);
+    // Lists of our own say what they say, and a change that is held is what is looked at.
+    let entry = app.desk.entry();
+    let entry = entry.filter(|entry| entry.is_statement && entry.holding.is_none());
     let Some(sheet) = entry.and_then(|entry| entry.sheet()) else {
         return;
     };
@@ -43,9 +44,15 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, x: u16, col
         return;
     }
     let label = sheet.labels[column].clone();
-    let known = sheet::read(&sheet.set);
-    let declared = known.columns()[column].declared.clone().unwrap_or_default();
-    drop(known);
+    let declared = {
+        let set = sheet::read(&sheet.set);
+        let known = &set.columns()[column];
+        // How keys are spread says nothing.
+        if known.key {
+            return;
+        }
+        known.declared.clone().unwrap_or_default()
+    };
     let theme = app.theme;
     let Some(figures) = app.desk.figures(column) else {
         return;
