@@ -170,8 +170,10 @@ impl Diary {
             }
             (_, State::Failed) => "Refused.\n".into(),
             (_, State::Stopped) => "Stopped.\n".into(),
-            // Rows that were looked at while a change was held are no result.
-            (Content::Rows(sheet), _) if entry.holding.is_none() => self.table(sheet, thing),
+            // Rows that were looked at while a change was held are no result, nor is what was proposed for a file.
+            (Content::Rows(sheet), _) if entry.holding.is_none() && entry.proposed.is_none() => {
+                self.table(sheet, thing)
+            }
             (Content::Links(_) | Content::Chart(_), _) => {
                 let Some(drawn) = drawn(entry) else {
                     return "Nothing was drawn.\n".into();
@@ -262,8 +264,10 @@ fn head(session: &Kept<'_>) -> String {
     if let Some(server) = &bearings.server {
         facts.push(format!("{} on {}", server.user, server.place));
     }
-    if !bearings.database.is_empty() {
-        facts.push(format!("in {}", bearings.database));
+    match bearings.database.as_str() {
+        "" => {}
+        memory @ "in memory" => facts.push(memory.into()),
+        database => facts.push(format!("in {database}")),
     }
     let facts: Vec<_> = facts.iter().map(|fact| markdown_text(fact)).collect();
     format!(

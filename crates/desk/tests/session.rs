@@ -1349,6 +1349,44 @@ fn a_change_is_followed_by_its_check() {
     );
 }
 
+/// A file is proposed as rows with the command that loads it, which leaves out what does not fit; nothing is loaded before.
+#[test]
+fn a_file_is_proposed_with_the_command_that_loads_it() {
+    let mut s = Session::memory();
+    s.run("create table levels (id integer primary key, level integer not null);");
+    let dir = tempfile::tempdir().expect("a folder");
+    let path = dir.path().join("levels.csv");
+    std::fs::write(&path, "id;level\n1;7\n2;low\n").expect("written");
+    let command = format!("/load {} --into levels", path.display());
+    let loads = |s: &mut Session, command: &str| {
+        let entry = s.run(command);
+        assert!(entry.sheet().is_some(), "{command}");
+        let proposed = entry.proposed.as_ref().expect("a proposal");
+        let text = proposed.loads().map(str::to_string);
+        let offered = std::iter::from_fn(|| s.desk.take_request()).find_map(|request| {
+            let Request::Offer(text) = request else {
+                return None;
+            };
+            Some(text)
+        });
+        assert_eq!(offered, text, "{command}");
+        text
+    };
+    let text = loads(&mut s, &command);
+    assert_eq!(text, Some(format!("{command} --bad skip --go")));
+    let text = text.expect("a command");
+    // What has to be settled first cannot be loaded.
+    assert_eq!(loads(&mut s, &format!("{command} --leave-out level")), None);
+    let count = |s: &mut Session| {
+        let entry = s.run("select count(*) as n from levels;");
+        let set = sheet::read(&entry.sheet().expect("rows").set);
+        set.value(0, 0).expect("a value")
+    };
+    assert_eq!(count(&mut s), Value::Integer(0));
+    s.run(&text);
+    assert_eq!(count(&mut s), Value::Integer(1));
+}
+
 /// A diary has what was seen, covered where it was covered, and every state of its file is a whole one.
 #[test]
 fn a_diary_tells_what_was_seen_and_no_secret() {
@@ -1361,6 +1399,7 @@ fn a_diary_tells_what_was_seen_and_no_secret() {
     s.run("select name, password from mates;");
     s.run("select nothing from mates;");
     s.run("select 1; select 2;");
+    s.run("/load - --into levels\nid;level\n1;2,5\n");
     s.run("/diary stop");
     let text = std::fs::read_to_string(&path).expect("a diary");
     assert!(!text.contains("herring"), "{text}");
@@ -1369,6 +1408,7 @@ fn a_diary_tells_what_was_seen_and_no_secret() {
         "```sql\nselect name, password from mates;\n```\n\n2 rows, the first 1 of them.\n\n| name | password |\n| --- | --- |\n| Auk | covered |\n",
         "```sql\nselect nothing from mates;\n```\n\nRefused: ",
         "```sql\nselect 2;\n```\n\n1 row.\n",
+        "```command\n/load - --into levels\nid;level\n1;2,5\n```\n\nDone.\n",
     ] {
         assert!(text.contains(part), "{part}\n---\n{text}");
     }
@@ -1381,5 +1421,9 @@ fn a_diary_tells_what_was_seen_and_no_secret() {
         more.starts_with(text.trim_end()) && more.contains("create table mates"),
         "{more}"
     );
-    assert_eq!(idle_tide_desk::diary::blocks(&more).len(), 6, "{more}");
+    assert_eq!(idle_tide_desk::diary::blocks(&more).len(), 7, "{more}");
+    assert!(
+        more.contains(" · in memory\n") && !more.contains("in in"),
+        "{more}"
+    );
 }

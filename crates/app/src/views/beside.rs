@@ -57,7 +57,7 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, x: u16, col
     let Some(figures) = app.desk.figures(column) else {
         return;
     };
-    let (words, bars) = (words(figures), bars(figures));
+    let (words, bars) = (words(figures, width.into()), bars(figures));
     // Where there is nothing to see the foot says it all.
     if bars.is_empty() {
         return;
@@ -111,8 +111,8 @@ fn eighths(length: f64) -> String {
     format!("{}{}", "█".repeat(eighths / 8), PARTS[eighths % 8])
 }
 
-/// How many values there are, and what else is known of them.
-fn words(figures: &Figures) -> String {
+/// How many values there are, and what else is known of them and has room.
+fn words(figures: &Figures, room: usize) -> String {
     let mut parts = vec![counted(figures.rows - figures.nulls, "value")];
     if figures.nulls > 0 {
         parts.push(format!("{} null", grouped(figures.nulls)));
@@ -125,6 +125,9 @@ fn words(figures: &Figures) -> String {
             true => format!("{most} characters"),
             false => format!("{least} to {most} characters"),
         });
+    }
+    while parts.len() > 1 && parts.join(" · ").chars().count() > room {
+        parts.pop();
     }
     parts.join(" · ")
 }
@@ -190,12 +193,14 @@ mod tests {
             let list: Vec<_> = list
                 .map(|bar| format!("{} {}", bar.label, bar.words))
                 .collect();
-            (words(&figures), list)
+            (words(&figures, 60), list)
         };
         let text = ValueRef::Text;
         let (words, list) = of(vec![text("cod"), text("sole"), text("cod"), ValueRef::Null]);
         assert_eq!(words, "3 values · 1 null · 2 different · 3 to 4 characters");
         assert_eq!(list, ["cod 2", "sole 1"]);
+        let short = super::words(&Figures::default(), 10);
+        assert_eq!(short, "0 values", "what has no room is not begun");
         assert_eq!(of(vec![text("a"), text("b")]).1, Vec::<String>::new());
         let (_, list) = of((0..300).map(|n| ValueRef::Integer(n * n / 300)).collect());
         assert_eq!(list.len(), 6);
