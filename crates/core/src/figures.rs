@@ -325,7 +325,9 @@ mod tests {
         assert_eq!(of(&[7.0, 7.0]), None);
         assert_eq!(of(&[f64::INFINITY, f64::NAN, 1.0]), None);
         let mut whole = Figures::default();
-        [1, 2, 2, 3].map(|n| whole.add(ValueRef::Integer(n)));
+        [1, 2, 2, 3]
+            .into_iter()
+            .for_each(|n| whole.add(ValueRef::Integer(n)));
         let bins = whole.bins(9).expect("bins");
         assert_eq!((bins.width, bins.counts), (1.0, vec![1, 2, 1]));
         let mut many = Figures::default();

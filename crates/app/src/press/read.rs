@@ -134,32 +134,8 @@ impl App {
             (KeyCode::Char('p' | 'P'), false) => self.find(true),
             (KeyCode::Char('g' | 'G'), false) => self.prompt = Some(Prompt::Row(String::new())),
             (KeyCode::Char('o' | 'O'), false) => self.order(),
-            (KeyCode::Char('f' | 'F'), false) => {
-                let mut frozen = false;
-                self.change_view(|view, _| {
-                    view.frozen = !view.frozen;
-                    frozen = view.frozen;
-                });
-                self.desk.say(
-                    if frozen {
-                        "The first column stays while the others scroll."
-                    } else {
-                        "The first column scrolls with the others."
-                    },
-                    Tone::Plain,
-                );
-            }
-            (KeyCode::Char('x' | 'X'), false) => {
-                if self.shown_columns() > 1 {
-                    self.change_view(|view, at| {
-                        view.columns.remove(at);
-                    });
-                    self.move_column(0);
-                } else {
-                    self.desk
-                        .say("One column has to stay. U brings all back.", Tone::Care);
-                }
-            }
+            (KeyCode::Char('f' | 'F'), false) => self.freeze(),
+            (KeyCode::Char('x' | 'X'), false) => self.hide_column(),
             (KeyCode::Char('u' | 'U'), false) => self.command("/columns --all"),
             (KeyCode::Char('l' | 'L'), false) => self.follow(None),
             (KeyCode::Char('c' | 'C'), false) => self.command("/clipboard"),
@@ -183,6 +159,36 @@ impl App {
             (KeyCode::Char('['), false) => self.shift_column(-1),
             (KeyCode::Char(']'), false) => self.shift_column(1),
             _ => {}
+        }
+    }
+
+    /// Keeps the first column in its place, or lets it scroll again.
+    fn freeze(&mut self) {
+        let mut frozen = false;
+        self.change_view(|view, _| {
+            view.frozen = !view.frozen;
+            frozen = view.frozen;
+        });
+        self.desk.say(
+            if frozen {
+                "The first column stays while the others scroll."
+            } else {
+                "The first column scrolls with the others."
+            },
+            Tone::Plain,
+        );
+    }
+
+    /// Hides the current column, unless it is the last.
+    fn hide_column(&mut self) {
+        if self.shown_columns() > 1 {
+            self.change_view(|view, at| {
+                view.columns.remove(at);
+            });
+            self.move_column(0);
+        } else {
+            self.desk
+                .say("One column has to stay. U brings all back.", Tone::Care);
         }
     }
 

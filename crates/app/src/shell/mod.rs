@@ -831,6 +831,11 @@ impl Session {
             }
         }
         self.desk.take_returned();
+        self.came_to(before, &join, place)
+    }
+
+    /// What the last entry since there were so many came to; `join` goes behind a drawing of links.
+    fn came_to(&mut self, before: usize, join: &str, place: &str) -> Result<Ended, Stop> {
         let Some(entry) = self.desk.entries().get(before..).and_then(|new| new.last()) else {
             return Ok(Ended::Well);
         };
@@ -881,7 +886,7 @@ impl Session {
             }
             Content::Links(links) => {
                 self.results += 1;
-                let text = links.page().text() + &join;
+                let text = links.page().text() + join;
                 return self.written(self.output.clone().write_all(text.as_bytes()), place);
             }
             Content::Page(_) if entry.is_statement && failed => {}

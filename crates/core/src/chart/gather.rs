@@ -328,6 +328,214 @@ fn at<T: Default>(list: &mut Vec<T>, place: usize) -> &mut T {
     &mut list[place]
 }
 
+/// What was gathered of the rows so far: a list for each panel of what its kind draws.
+#[derive(Default)]
+struct Heap {
+    values: Vec<Vec<Vec<Sum>>>,
+    lines: Vec<Vec<Vec<(f64, Sum)>>>,
+    points: Vec<Vec<Vec<(f64, f64, u32)>>>,
+    numbers: Vec<Vec<f64>>,
+    boxes: Vec<Vec<Vec<f64>>>,
+    /// Rows that were looked at, those without a value, and those with one that is no finite number.
+    looked_at: u64,
+    missing: u64,
+    endless: u64,
+    /// Points that are not drawn.
+    left_out: usize,
+}
+
+impl Heap {
+    fn number(&mut self, value: ValueRef<'_>) -> Option<f64> {
+        let found = number(value);
+        if found.is_none() {
+            self.missing += u64::from(value.is_null());
+            self.endless += u64::from(!value.is_null());
+        }
+        found
+    }
+
+    /// Takes a row. With several `columns` each is a series, unless a category makes them; without any, rows are counted.
+    fn take(&mut self, places: &mut Places, columns: &[usize], number: u32, row: Row<'_>) {
+        self.looked_at += 1;
+        let Some((panel, by, along)) = places.place(row) else {
+            return;
+        };
+        let many = places.spec.by.is_none() && columns.len() > 1;
+        for n in 0..columns.len().max(1) {
+            let of = columns
+                .get(n)
+                .and_then(|column| self.number(row.get(*column)));
+            let one = Sum {
+                sum: of.unwrap_or(0.0),
+                values: u32::from(of.is_some()),
+                rows: 1,
+            };
+            let place = if many { n } else { by };
+            match (places.spec.kind, &along) {
+                (Kind::Bars | Kind::Heat, Along::Category(category)) => {
+                    at(at(at(&mut self.values, panel), place), *category).join(one);
+                }
+                (Kind::Boxes, Along::Category(category)) => {
+                    at(at(&mut self.boxes, panel), *category).extend(of);
+                }
+                (Kind::Line | Kind::Area, Along::At(x)) => {
+                    let list = at(at(&mut self.lines, panel), place);
+                    match list.last_mut() {
+                        Some((last, sum)) if *last == *x => sum.join(one),
+                        _ => list.push((*x, one)),
+                    }
+                }
+                (Kind::Points, Along::At(x)) => {
+                    let point = of.map(|y| (*x, y, number));
+                    at(at(&mut self.points, panel), place).extend(point);
+                }
+                (Kind::Histogram, Along::At(x)) => at(&mut self.numbers, panel).push(*x),
+                _ => {}
+            }
+        }
+    }
+
+    /// The name of what is measured.
+    fn measured(&self, spec: &Spec, columns: &[usize], labels: &[String]) -> String {
+        let repeats_in_values = || {
+            self.values
+                .iter()
+                .flatten()
+                .flatten()
+                .any(|sum| sum.rows > 1)
+        };
+        match (columns, spec.how) {
+            _ if spec.kind == Kind::Histogram => "rows".into(),
+            _ if matches!(spec.kind, Kind::Boxes | Kind::Points) => {
+                let first = spec.y.first().and_then(|at| labels.get(*at));
+                first.cloned().unwrap_or_default()
+            }
+            ([], _) | (_, How::Count) => "rows".into(),
+            ([one], how) => {
+                let repeated = match spec.kind {
+                    Kind::Bars | Kind::Heat => repeats_in_values(),
+                    Kind::Line | Kind::Area => repeats(&self.lines),
+                    _ => false,
+                };
+                match repeated {
+                    true => format!("{} of {}", how.name(), labels[*one]),
+                    false => labels[*one].clone(),
+                }
+            }
+            (_, how) => match repeats(&self.lines) || repeats_in_values() {
+                true => how.name().to_string(),
+                false => String::new(),
+            },
+        }
+    }
+
+    /// What is drawn in a panel of so many series and categories.
+    fn marks(
+        &mut self,
+        places: &Places,
+        panel: usize,
+        how: How,
+        (series, categories): (usize, usize),
+    ) -> Marks {
+        match places.spec.kind {
+            Kind::Bars | Kind::Heat => {
+                let mut list = std::mem::take(at(&mut self.values, panel));
+                list.resize_with(series, Vec::new);
+                let all = list.into_iter().map(|mut list| {
+                    list.resize_with(categories, Sum::default);
+                    let value = |sum: Sum| if sum.rows == 0 { None } else { sum.value(how) };
+                    list.into_iter().map(value).collect()
+                });
+                Marks::Values(all.collect())
+            }
+            Kind::Line | Kind::Area => {
+                let mut list = std::mem::take(at(&mut self.lines, panel));
+                list.resize_with(series, Vec::new);
+                let all = list.into_iter().map(|list| {
+                    let whole = merged(list, how);
+                    let count = whole.len();
+                    let few = thinned(whole);
+                    self.left_out += count - few.len();
+                    few
+                });
+                Marks::Lines(all.collect())
+            }
+            Kind::Points => {
+                let mut list = std::mem::take(at(&mut self.points, panel));
+                list.resize_with(series, Vec::new);
+                let all = list.into_iter().map(|list| {
+                    let count = list.len();
+                    let few = apart(list);
+                    self.left_out += count - few.len();
+                    few
+                });
+                Marks::Points(all.collect())
+            }
+            Kind::Histogram => {
+                let all = || self.numbers.iter().flatten();
+                let whole = all().all(|number| number.fract() == 0.0);
+                let (from, width, bins) = bins(all(), whole && !places.times);
+                let mut counts = vec![0; bins];
+                for value in at(&mut self.numbers, panel).iter() {
+                    let bin = ((value - from) / width + 1e-9).floor().max(0.0) as usize;
+                    counts[bin.min(bins - 1)] += 1;
+                }
+                Marks::Bins {
+                    from,
+                    width,
+                    counts,
+                }
+            }
+            Kind::Boxes => {
+                let list = at(&mut self.boxes, panel);
+                list.resize_with(categories, Vec::new);
+                Marks::Boxes(list.iter_mut().map(|values| Box5::of(values)).collect())
+            }
+        }
+    }
+
+    /// What was left out or put together, in sentences.
+    fn notes(&self, places: &Places, x_name: &str, panels: usize, notes: &mut Vec<String>) {
+        let spec = &places.spec;
+        let rows_words = |count: u64| match count {
+            1 => "1 row".to_string(),
+            many => format!("{} rows", grouped(many)),
+        };
+        if places.nowhere > 0 {
+            let rows = rows_words(places.nowhere);
+            notes.push(format!("{rows} without {x_name} left out."));
+        }
+        if self.missing > 0 && spec.how != How::Count {
+            let rows = rows_words(self.missing);
+            notes.push(match spec.kind {
+                Kind::Line | Kind::Area => format!("Gaps: {rows} without a value."),
+                _ => format!("{rows} without a value left out."),
+            });
+        }
+        if self.endless > 0 {
+            let rows = rows_words(self.endless);
+            notes.push(format!("{rows} with no finite number left out."));
+        }
+        if self.left_out > 0 {
+            let left_out = grouped(self.left_out as u64);
+            notes.push(match spec.kind {
+                Kind::Points => format!("{left_out} points that lie on others are not drawn."),
+                _ => {
+                    format!("{left_out} points between the extremes of their parts are not drawn.")
+                }
+            });
+        }
+        if let Some(bucket) = places.bucket {
+            notes.push(format!("Counted {}.", per(bucket)));
+        }
+        if panels > MOST_PANELS {
+            notes.push(format!(
+                "The first {MOST_PANELS} of them, and the rest as {OTHERS}."
+            ));
+        }
+    }
+}
+
 /// Gathers the numbers of a picture; `rows` are the rows to take (all when `None`).
 ///
 /// # Errors
@@ -344,233 +552,56 @@ pub fn gather(
     if counts && places.times && matches!(spec.kind, Kind::Line | Kind::Area) {
         places.bucket = bucket(set, rows, &places, stop)?;
     }
-    let many = spec.by.is_none() && spec.y.len() > 1;
     let columns: &[usize] = match spec.by {
         Some(_) => &spec.y[..spec.y.len().min(1)],
         None => &spec.y,
     };
-    let mut notes = Vec::new();
-    let (mut looked_at, mut missing, mut endless) = (0_u64, 0_u64, 0_u64);
-    let mut value_of = |row: Row<'_>, column: usize| {
-        let value = row.get(column);
-        let found = number(value);
-        if found.is_none() {
-            missing += u64::from(value.is_null());
-            endless += u64::from(!value.is_null());
-        }
-        found
-    };
-    let mut values: Vec<Vec<Vec<Sum>>> = Vec::new();
-    let mut lines: Vec<Vec<Vec<(f64, Sum)>>> = Vec::new();
-    let mut points: Vec<Vec<Vec<(f64, f64, u32)>>> = Vec::new();
-    let mut numbers: Vec<Vec<f64>> = Vec::new();
-    let mut boxes: Vec<Vec<Vec<f64>>> = Vec::new();
-    each_row(set, rows, stop, &mut |row_number, row| {
-        looked_at += 1;
-        let Some((panel, by, along)) = places.place(row) else {
-            return true;
-        };
-        // With several numbers each is a series; without any, rows are counted.
-        let series = columns.len().max(1);
-        for n in 0..series {
-            let of = columns.get(n).map(|column| value_of(row, *column));
-            let one = Sum {
-                sum: of.flatten().unwrap_or(0.0),
-                values: u32::from(of.flatten().is_some()),
-                rows: 1,
-            };
-            let place = if many { n } else { by };
-            match (spec.kind, &along) {
-                (Kind::Bars | Kind::Heat, Along::Category(category)) => {
-                    at(at(at(&mut values, panel), place), *category).join(one);
-                }
-                (Kind::Boxes, Along::Category(category)) => {
-                    let list = at(at(&mut boxes, panel), *category);
-                    list.extend(of.flatten());
-                }
-                (Kind::Line | Kind::Area, Along::At(x)) => {
-                    let list = at(at(&mut lines, panel), place);
-                    match list.last_mut() {
-                        Some((last, sum)) if *last == *x => sum.join(one),
-                        _ => list.push((*x, one)),
-                    }
-                }
-                (Kind::Points, Along::At(x)) => {
-                    if let Some(y) = of.flatten() {
-                        at(at(&mut points, panel), place).push((*x, y, row_number));
-                    }
-                }
-                (Kind::Histogram, Along::At(x)) => at(&mut numbers, panel).push(*x),
-                _ => {}
-            }
-        }
+    let mut heap = Heap::default();
+    each_row(set, rows, stop, &mut |number, row| {
+        heap.take(&mut places, columns, number, row);
         true
     })?;
     let x_name = spec.x.map_or("", |x| labels[x].as_str()).to_string();
-    let mut series = match (spec.by, many) {
-        (Some(_), _) => std::mem::take(&mut places.by).all(),
-        (None, true) => columns
-            .iter()
-            .map(|column| labels[*column].clone())
-            .collect(),
-        _ => vec![String::new()],
-    };
-    let times = places.times;
-    let bucket = places.bucket;
-    let nowhere = places.nowhere;
-    let panel_names = match spec.panels {
-        Some(_) => places.panels.all(),
+    let y_name = heap.measured(spec, columns, &labels);
+    let mut series = match spec.by {
+        Some(_) => std::mem::take(&mut places.by).all(),
+        None if columns.len() > 1 => columns.iter().map(|at| labels[*at].clone()).collect(),
         None => vec![String::new()],
     };
-    let categories = places.along.all();
-    let y_name = match (columns, spec.how) {
-        ([], _) | (_, How::Count) => "rows".to_string(),
-        ([one], how) => {
-            let repeated = match spec.kind {
-                Kind::Bars | Kind::Heat => {
-                    values.iter().flatten().flatten().any(|sum| sum.rows > 1)
-                }
-                Kind::Line | Kind::Area => repeats(&lines),
-                _ => false,
-            };
-            match repeated {
-                true => format!("{} of {}", how.name(), labels[*one]),
-                false => labels[*one].clone(),
-            }
-        }
-        (_, how) => {
-            match repeats(&lines) || values.iter().flatten().flatten().any(|sum| sum.rows > 1) {
-                true => how.name().to_string(),
-                false => String::new(),
-            }
-        }
+    let panel_names = match spec.panels {
+        Some(_) => std::mem::take(&mut places.panels).all(),
+        None => vec![String::new()],
     };
-    let count_of = panel_names.len();
+    let categories = std::mem::take(&mut places.along).all();
     let how = if counts { How::Count } else { spec.how };
-    let mut panels = Vec::new();
-    let mut left_out = 0;
-    for (number, name) in panel_names.into_iter().enumerate() {
-        let marks = match spec.kind {
-            Kind::Bars | Kind::Heat => {
-                let mut list = std::mem::take(at(&mut values, number));
-                list.resize_with(series.len(), Vec::new);
-                let all = list.into_iter().map(|mut list| {
-                    list.resize_with(categories.len(), Sum::default);
-                    let value = |sum: Sum| if sum.rows == 0 { None } else { sum.value(how) };
-                    list.into_iter().map(value).collect()
-                });
-                Marks::Values(all.collect())
-            }
-            Kind::Line | Kind::Area => {
-                let mut list = std::mem::take(at(&mut lines, number));
-                list.resize_with(series.len(), Vec::new);
-                let all = list.into_iter().map(|list| {
-                    let whole = merged(list, how);
-                    let count = whole.len();
-                    let few = thinned(whole);
-                    left_out += count - few.len();
-                    few
-                });
-                Marks::Lines(all.collect())
-            }
-            Kind::Points => {
-                let mut list = std::mem::take(at(&mut points, number));
-                list.resize_with(series.len(), Vec::new);
-                let all = list.into_iter().map(|list| {
-                    let count = list.len();
-                    let few = apart(list);
-                    left_out += count - few.len();
-                    few
-                });
-                Marks::Points(all.collect())
-            }
-            Kind::Histogram => {
-                let whole = numbers.iter().flatten().all(|number| number.fract() == 0.0);
-                let (from, width, bins) = bins(numbers.iter().flatten(), whole && !times);
-                let mut counts = vec![0; bins];
-                for value in at(&mut numbers, number).iter() {
-                    let bin = ((value - from) / width + 1e-9).floor().max(0.0) as usize;
-                    counts[bin.min(bins - 1)] += 1;
-                }
-                Marks::Bins {
-                    from,
-                    width,
-                    counts,
-                }
-            }
-            Kind::Boxes => {
-                let list = at(&mut boxes, number);
-                list.resize_with(categories.len(), Vec::new);
-                Marks::Boxes(list.iter_mut().map(|values| Box5::of(values)).collect())
-            }
-        };
-        panels.push(Panel { name, marks });
-    }
+    let counts_of = (series.len(), categories.len());
+    let panel_count = panel_names.len();
+    let named = panel_names.into_iter().enumerate();
+    let mut panels: Vec<Panel> = named
+        .map(|(number, name)| Panel {
+            name,
+            marks: heap.marks(&places, number, how, counts_of),
+        })
+        .collect();
+    let mut notes = Vec::new();
     if spec.kind != Kind::Heat {
         few_series(&mut series, &mut panels, &mut notes);
     }
-    let rows_words = |count: u64| match count {
-        1 => "1 row".to_string(),
-        many => format!("{} rows", grouped(many)),
-    };
-    if nowhere > 0 {
-        notes.push(format!(
-            "{} without {x_name} left out.",
-            rows_words(nowhere)
-        ));
-    }
-    if missing > 0 && spec.how != How::Count {
-        let rows = rows_words(missing);
-        notes.push(match spec.kind {
-            Kind::Line | Kind::Area => format!("Gaps: {rows} without a value."),
-            _ => format!("{rows} without a value left out."),
-        });
-    }
-    if endless > 0 {
-        notes.push(format!(
-            "{} with no finite number left out.",
-            rows_words(endless)
-        ));
-    }
-    if left_out > 0 {
-        let left_out = grouped(left_out as u64);
-        notes.push(match spec.kind {
-            Kind::Points => format!("{left_out} points that lie on others are not drawn."),
-            _ => format!("{left_out} points between the extremes of their parts are not drawn."),
-        });
-    }
-    if let Some(bucket) = bucket {
-        notes.push(format!("Counted {}.", per(bucket)));
-    }
-    if count_of > MOST_PANELS {
-        notes.push(format!(
-            "The first {MOST_PANELS} of them, and the rest as {OTHERS}."
-        ));
-    }
-    let across = match (spec.kind, times) {
+    heap.notes(&places, &x_name, panel_count, &mut notes);
+    let across = match (spec.kind, places.times) {
         (Kind::Bars | Kind::Boxes | Kind::Heat, _) => Across::Categories(categories),
         (_, true) => Across::Times,
         (_, false) => Across::Numbers,
     };
     Ok(Data {
-        names: (
-            x_name,
-            match spec.kind {
-                Kind::Histogram => "rows".into(),
-                Kind::Boxes | Kind::Points => labels
-                    .get(spec.y.first().copied().unwrap_or(usize::MAX))
-                    .cloned()
-                    .unwrap_or_default(),
-                _ => y_name,
-            },
-        ),
+        names: (x_name, y_name),
         spec: spec.clone(),
         across,
         series,
         panels,
         notes,
-        bucket,
-        rows: looked_at,
+        bucket: places.bucket,
+        rows: heap.looked_at,
     })
 }
 

@@ -117,6 +117,39 @@ pub struct Spec {
 /// Most values of a category that become series of their own.
 pub const MOST_SERIES: usize = 8;
 
+/// The kind that fits so many times, numbers and categories; `names_rows` says that the first two categories hardly come again,
+/// `unordered` that there is no number that only counts on.
+fn usual_kind(
+    set: &ResultSet,
+    counts: (usize, usize, usize),
+    names_rows: bool,
+    unordered: bool,
+) -> Result<Kind, String> {
+    Ok(match counts {
+        (1.., 1.., _) => Kind::Line,
+        (_, 1.., 2..) if names_rows => Kind::Heat,
+        (_, 1.., 1..) => Kind::Bars,
+        (_, 2.., _) => Kind::Points,
+        (_, 1, _) if unordered || set.len() > 60 => Kind::Histogram,
+        (_, 1, _) => Kind::Bars,
+        (1.., 0, _) => Kind::Line,
+        (_, 0, 2..) => Kind::Heat,
+        (_, 0, 1) => Kind::Bars,
+        _ if !unordered && set.len() > 1 => Kind::Histogram,
+        _ => {
+            let names = column_labels(set.columns()).join(", ");
+            let names = if names.is_empty() {
+                "no columns"
+            } else {
+                &names
+            };
+            return Err(format!(
+                "There is nothing to draw in {names}: a picture needs a number, a time or a category."
+            ));
+        }
+    })
+}
+
 /// The picture that fits a result best, of a kind if one is named.
 ///
 /// # Errors
@@ -140,29 +173,11 @@ pub fn propose(set: &ResultSet, kind: Option<Kind>) -> Result<Spec, String> {
     };
     let kind = match kind {
         Some(kind) => kind,
-        None => match (times.len(), numbers.len(), categories.len()) {
-            (1.., 1.., _) => Kind::Line,
-            (_, 1.., 2..) if categories[..2].iter().all(|at| !few(at)) => Kind::Heat,
-            (_, 1.., 1..) => Kind::Bars,
-            (_, 2.., _) => Kind::Points,
-            (_, 1, _) if ordinals.is_empty() || set.len() > 60 => Kind::Histogram,
-            (_, 1, _) => Kind::Bars,
-            (1.., 0, _) => Kind::Line,
-            (_, 0, 2..) => Kind::Heat,
-            (_, 0, 1) => Kind::Bars,
-            _ if !ordinals.is_empty() && set.len() > 1 => Kind::Histogram,
-            _ => {
-                let names = column_labels(set.columns()).join(", ");
-                return Err(format!(
-                    "There is nothing to draw in {}: a picture needs a number, a time or a category.",
-                    if names.is_empty() {
-                        "no columns"
-                    } else {
-                        &names
-                    }
-                ));
-            }
-        },
+        None => {
+            let names_rows = categories.len() >= 2 && categories[..2].iter().all(|at| !few(at));
+            let counts = (times.len(), numbers.len(), categories.len());
+            usual_kind(set, counts, names_rows, ordinals.is_empty())?
+        }
     };
     let mut spec = Spec {
         kind,
