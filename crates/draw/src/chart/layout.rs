@@ -349,7 +349,10 @@ fn panel(
         Marks::Values(all) if data.spec.kind == Kind::Heat => {
             heat(scene, data, at, all, area, notes)
         }
-        Marks::Values(all) => bars(scene, data, at, all, area, scales, notes),
+        Marks::Values(all) => {
+            let lying = Lying::new(data, all, area.height, scales.y, notes);
+            lying.draw(scene, data, at, area);
+        }
         Marks::Boxes(all) => boxes(scene, data, at, all, area, scales, notes),
         Marks::Lines(_) | Marks::Points(_) | Marks::Bins { .. } => {
             upright(scene, data, at, area, scales, notes)
@@ -430,195 +433,232 @@ fn says(data: &Data, panel: usize, along: &str, series: usize, value: f64) -> St
         .to_string()
 }
 
-fn bars(
-    scene: &mut Scene,
-    data: &Data,
-    at: usize,
-    all: &[Vec<Option<f64>>],
-    area: Area,
-    scales: &Scales,
-    notes: &mut Vec<String>,
-) {
-    let names = names(data);
-    let stacked = data.spec.stacked || all.len() == 1;
-    let each = if stacked { 1 } else { all.len() };
-    let rows = area.height.saturating_sub(1);
-    // Groups of several bars stay apart.
-    let apart = usize::from(each > 1);
-    let room = ((rows + apart) / (each + apart)).max(1);
-    let weights: Vec<f64> = (0..names.len())
-        .map(|category| {
-            all.iter()
-                .filter_map(|list| list[category])
-                .map(f64::abs)
-                .sum()
-        })
-        .collect();
-    let (order, left) = chosen(data, &weights, room);
-    // The rest as one, where adding up makes sense.
-    let rest: Vec<Option<f64>> = all
-        .iter()
-        .map(|list| {
-            let others = (0..names.len()).filter(|at| !order.contains(at));
-            others.filter_map(|at| list[at]).reduce(|a, b| a + b)
-        })
-        .collect();
-    let greatest = order.iter().map(|at| weights[*at]).fold(0.0, f64::max);
-    let together: f64 = rest.iter().flatten().map(|value| value.abs()).sum();
-    let adds_up = data.spec.how != How::Mean && left > 0;
-    // A bar that dwarfs all others says less than its number.
-    let adds = adds_up && room > 1 && together <= greatest * 1.5;
-    if left > 0 {
-        let smaller = match (adds, adds_up) {
-            (true, _) => "put together".to_string(),
-            (false, true) => format!("come to {}", plain_words(rest.iter().flatten().sum())),
-            _ => "left out".into(),
+/// Bars that lie, one line or group of lines under the other.
+struct Lying<'a> {
+    all: &'a [Vec<Option<f64>>],
+    /// What the categories without a line of their own come to.
+    rest: Vec<Option<f64>>,
+    /// The lines: their names and their categories; none for those that are put together.
+    lines: Vec<(String, Option<usize>)>,
+    stacked: bool,
+    /// Bars of a line, and rows of cells that each takes, and that lie between lines.
+    each: usize,
+    thick: usize,
+    gap: usize,
+    /// Rows of cells in all.
+    rows: usize,
+    scale: Scale,
+}
+
+impl<'a> Lying<'a> {
+    /// Chooses what has room; what has not is said.
+    fn new(
+        data: &Data,
+        all: &'a [Vec<Option<f64>>],
+        height: usize,
+        scale: Scale,
+        notes: &mut Vec<String>,
+    ) -> Self {
+        let names = names(data);
+        let stacked = data.spec.stacked || all.len() == 1;
+        let each = if stacked { 1 } else { all.len() };
+        let rows = height.saturating_sub(1);
+        // Groups of several bars stay apart.
+        let apart = usize::from(each > 1);
+        let room = ((rows + apart) / (each + apart)).max(1);
+        let weights: Vec<f64> = (0..names.len())
+            .map(|category| {
+                let values = all.iter().filter_map(|list| list[category]);
+                values.map(f64::abs).sum()
+            })
+            .collect();
+        let (order, left) = chosen(data, &weights, room);
+        // The rest as one, where adding up makes sense.
+        let rest: Vec<Option<f64>> = all
+            .iter()
+            .map(|list| {
+                let others = (0..names.len()).filter(|at| !order.contains(at));
+                others.filter_map(|at| list[at]).reduce(|a, b| a + b)
+            })
+            .collect();
+        let greatest = order.iter().map(|at| weights[*at]).fold(0.0, f64::max);
+        let together: f64 = rest.iter().flatten().map(|value| value.abs()).sum();
+        let adds_up = data.spec.how != How::Mean && left > 0;
+        // A bar that dwarfs all others says less than its number.
+        let adds = adds_up && room > 1 && together <= greatest * 1.5;
+        if left > 0 {
+            let smaller = match (adds, adds_up) {
+                (true, _) => "put together".to_string(),
+                (false, true) => format!("come to {}", plain_words(rest.iter().flatten().sum())),
+                _ => "left out".into(),
+            };
+            let (shown, all) = (order.len(), names.len());
+            notes.insert(
+                0,
+                format!("The {shown} largest of {all}; the rest {smaller}."),
+            );
+        }
+        let of = |at: &usize| (names[*at].clone(), Some(*at));
+        let mut lines: Vec<(String, Option<usize>)> = order.iter().map(of).collect();
+        if adds {
+            lines.push((format!("{OTHERS} ({left})"), None));
+        }
+        let gap = match lines.len() * (each + 1) <= rows + 1 {
+            true => 1,
+            false => apart,
         };
-        notes.insert(
-            0,
-            format!(
-                "The {} largest of {}; the rest {smaller}.",
-                order.len(),
-                names.len()
-            ),
-        );
+        // Few bars get thick.
+        let fits = |thick: &usize| lines.len() * (each * thick + 1) <= rows + 1;
+        let thick = if fits(&2) { 2 } else { 1 };
+        let mut lying = Lying {
+            all,
+            rest,
+            lines,
+            stacked,
+            each,
+            thick,
+            gap,
+            rows,
+            scale,
+        };
+        if adds {
+            lying.widen();
+        }
+        lying
     }
-    let mut lines: Vec<(String, Option<usize>)> = order
-        .iter()
-        .map(|at| (names[*at].clone(), Some(*at)))
-        .collect();
-    if adds {
-        lines.push((format!("{OTHERS} ({left})"), None));
-    }
-    let of = |series: usize, line: &(String, Option<usize>)| match line.1 {
-        Some(category) => all[series][category],
-        None => rest[series],
-    };
-    let gap = match lines.len() * (each + 1) <= rows + 1 {
-        true => 1,
-        false => apart,
-    };
-    // Few bars get thick.
-    let fits = |thick: &usize| lines.len() * (each * thick + 1) <= rows + 1;
-    let thick = if fits(&2) { 2 } else { 1 };
-    let mut scale = scales.y;
-    if adds {
-        // What was put together may be longer than all others.
-        let sums = rest.iter().flatten();
-        let (least, most) = match stacked && all.len() > 1 {
+
+    /// What was put together may be longer than all others.
+    fn widen(&mut self) {
+        let sums = self.rest.iter().flatten();
+        let (least, most) = match self.stacked && self.all.len() > 1 {
             true => (
                 sums.clone().filter(|v| **v < 0.0).sum(),
                 sums.filter(|v| **v > 0.0).sum(),
             ),
             false => sums.fold((0.0_f64, 0.0_f64), |(a, b), v| (a.min(*v), b.max(*v))),
         };
-        scale = Scale::over(scale.least.min(least), scale.most.max(most), scale.of);
+        let scale = self.scale;
+        self.scale = Scale::over(scale.least.min(least), scale.most.max(most), scale.of);
     }
-    let gutter = side(lines.iter().map(|line| line.0.as_str()), area) + 1;
-    let total = |line: &(String, Option<usize>)| {
-        let values = (0..all.len()).filter_map(|series| of(series, line));
+
+    fn value(&self, series: usize, line: &(String, Option<usize>)) -> Option<f64> {
+        match line.1 {
+            Some(category) => self.all[series][category],
+            None => self.rest[series],
+        }
+    }
+
+    fn total(&self, line: &(String, Option<usize>)) -> Option<f64> {
+        let values = (0..self.all.len()).filter_map(|series| self.value(series, line));
         values.reduce(|a, b| a + b)
-    };
-    let words = lines.iter().flat_map(|line| {
-        let values: Vec<f64> = match stacked {
-            true => total(line).into_iter().collect(),
-            false => (0..all.len())
-                .filter_map(|series| of(series, line))
-                .collect(),
+    }
+
+    /// Cells that the numbers behind the bars take.
+    fn value_room(&self) -> usize {
+        let of_line = |line: &(String, Option<usize>)| -> Option<usize> {
+            let values: Vec<f64> = match self.stacked {
+                true => self.total(line).into_iter().collect(),
+                false => (0..self.all.len())
+                    .filter_map(|at| self.value(at, line))
+                    .collect(),
+            };
+            values
+                .into_iter()
+                .map(|value| plain_words(value).width())
+                .max()
         };
-        values
-            .into_iter()
-            .map(|value| plain_words(value).width())
-            .max()
-    });
-    let value_room = words.max().unwrap_or(0) + 1;
-    let plot = Area {
-        x: area.x + gutter,
-        y: area.y,
-        width: area.width.saturating_sub(gutter + value_room).max(4),
-        height: (lines.len() * (each * thick + gap))
-            .saturating_sub(gap)
-            .min(rows),
-    };
-    let scale = lying_scale(scene, scale, plot, true);
-    let x_of = |value: f64| plot.x as f64 + scale.place(value).clamp(0.0, 1.0) * plot.width as f64;
-    let zero = x_of(if scale.of == Of::Powers {
-        scale.least
-    } else {
-        0.0_f64.clamp(scale.least, scale.most)
-    });
-    scene.shapes.push(Shape::Grid {
-        from: (zero, plot.y as f64),
-        to: (zero, plot.bottom() as f64),
-        strong: true,
-    });
-    for (number, line) in lines.iter().enumerate() {
-        let top = area.y + number * (each * thick + gap);
-        if top + each * thick > area.y + rows {
-            break;
-        }
-        let label_y = top + (each * thick - 1) / 2;
-        scene.write_before(
-            area.x + gutter - 1,
-            label_y,
-            gutter - 1,
-            &line.0,
-            Role::Label,
-        );
-        let (mut below, mut above) = (0.0, 0.0);
-        for series in 0..all.len() {
-            let Some(value) = of(series, line) else {
-                continue;
-            };
-            let y = if stacked { top } else { top + series * thick };
-            let middle = y + (thick - 1) / 2;
-            let (from, to) = match stacked {
-                false => (zero, x_of(value)),
-                true => {
-                    let side = if value < 0.0 { &mut below } else { &mut above };
-                    let begin = if *side == 0.0 { zero } else { x_of(*side) };
-                    *side += value;
-                    (begin, x_of(*side))
-                }
-            };
-            let (x, width) = (from.min(to), (from - to).abs());
-            scene.shapes.push(Shape::Bar {
-                x,
-                y: y as f64,
-                width,
-                height: thick as f64,
-                series,
-                upright: false,
-            });
-            if let Some(category) = line.1 {
-                scene.hits.push(Hit {
-                    panel: at,
-                    series,
-                    key: Key::Category(category),
-                    area: (x, y as f64, width.max(1.0), thick as f64),
-                    words: says(data, at, &line.0, series, value),
-                });
+        self.lines.iter().filter_map(of_line).max().unwrap_or(0) + 1
+    }
+
+    fn draw(&self, scene: &mut Scene, data: &Data, at: usize, area: Area) {
+        let tall = self.each * self.thick;
+        let gutter = side(self.lines.iter().map(|line| line.0.as_str()), area) + 1;
+        let value_room = self.value_room();
+        let plot = Area {
+            x: area.x + gutter,
+            y: area.y,
+            width: area.width.saturating_sub(gutter + value_room).max(4),
+            height: (self.lines.len() * (tall + self.gap))
+                .saturating_sub(self.gap)
+                .min(self.rows),
+        };
+        let scale = lying_scale(scene, self.scale, plot, true);
+        let x_of =
+            |value: f64| plot.x as f64 + scale.place(value).clamp(0.0, 1.0) * plot.width as f64;
+        let zero = x_of(if scale.of == Of::Powers {
+            scale.least
+        } else {
+            0.0_f64.clamp(scale.least, scale.most)
+        });
+        scene.shapes.push(Shape::Grid {
+            from: (zero, plot.y as f64),
+            to: (zero, plot.bottom() as f64),
+            strong: true,
+        });
+        let behind = |scene: &mut Scene, end: f64, y: usize, value: f64| {
+            let x = end.ceil() as usize + 1;
+            scene.write(x, y, value_room, &plain_words(value), Role::Value);
+        };
+        for (number, line) in self.lines.iter().enumerate() {
+            let top = area.y + number * (tall + self.gap);
+            if top + tall > area.y + self.rows {
+                break;
             }
-            if !stacked {
-                let end = if value < 0.0 { zero } else { to };
-                scene.write(
-                    end.ceil() as usize + 1,
-                    middle,
-                    value_room,
-                    &plain_words(value),
-                    Role::Value,
-                );
-            }
-        }
-        if stacked && let Some(value) = total(line) {
-            let end = x_of(above.max(0.0)).max(zero);
-            scene.write(
-                end.ceil() as usize + 1,
+            let label_y = top + (tall - 1) / 2;
+            scene.write_before(
+                area.x + gutter - 1,
                 label_y,
-                value_room,
-                &plain_words(value),
-                Role::Value,
+                gutter - 1,
+                &line.0,
+                Role::Label,
             );
+            let (mut below, mut above) = (0.0, 0.0);
+            for series in 0..self.all.len() {
+                let Some(value) = self.value(series, line) else {
+                    continue;
+                };
+                let y = if self.stacked {
+                    top
+                } else {
+                    top + series * self.thick
+                };
+                let (from, to) = match self.stacked {
+                    false => (zero, x_of(value)),
+                    true => {
+                        let side = if value < 0.0 { &mut below } else { &mut above };
+                        let begin = if *side == 0.0 { zero } else { x_of(*side) };
+                        *side += value;
+                        (begin, x_of(*side))
+                    }
+                };
+                let (x, width) = (from.min(to), (from - to).abs());
+                scene.shapes.push(Shape::Bar {
+                    x,
+                    y: y as f64,
+                    width,
+                    height: self.thick as f64,
+                    series,
+                    upright: false,
+                });
+                if let Some(category) = line.1 {
+                    scene.hits.push(Hit {
+                        panel: at,
+                        series,
+                        key: Key::Category(category),
+                        area: (x, y as f64, width.max(1.0), self.thick as f64),
+                        words: says(data, at, &line.0, series, value),
+                    });
+                }
+                if !self.stacked {
+                    let end = if value < 0.0 { zero } else { to };
+                    behind(scene, end, y + (self.thick - 1) / 2, value);
+                }
+            }
+            if self.stacked
+                && let Some(value) = self.total(line)
+            {
+                behind(scene, x_of(above.max(0.0)).max(zero), label_y, value);
+            }
         }
     }
 }
@@ -864,6 +904,244 @@ fn within(weights: &[f64], room: usize, ordered: bool) -> (Vec<usize>, usize) {
 }
 
 /// A picture with a scale below it and one at its side: lines, areas, points, histograms.
+/// A plot over two scales: its place, the scales, and what is drawn in it.
+struct Upright<'a> {
+    data: &'a Data,
+    /// Which of the panels it is.
+    at: usize,
+    plot: Area,
+    x: Scale,
+    y: Scale,
+}
+
+impl Upright<'_> {
+    fn x_of(&self, value: f64) -> f64 {
+        self.plot.x as f64 + self.x.place(value) * self.plot.width as f64
+    }
+
+    fn y_of(&self, value: f64) -> f64 {
+        self.plot.bottom() as f64 - self.y.place(value) * self.plot.height as f64
+    }
+
+    /// The lines and ticks of both scales within `area`.
+    fn axes(&self, scene: &mut Scene, area: Area, y_ticks: &[(f64, String)], gutter: usize) {
+        for (value, words) in y_ticks {
+            // The highest lies in the first row, not above it.
+            let y = self.y_of(*value).max(area.y as f64 + 1e-3);
+            scene.shapes.push(Shape::Grid {
+                from: (self.plot.x as f64, y),
+                to: (self.plot.right() as f64, y),
+                strong: *value == 0.0 && self.y.least < 0.0,
+            });
+            let row =
+                (y.ceil() - 1.0).clamp(area.y as f64, (self.plot.bottom() - 1) as f64) as usize;
+            let taken = scene.texts.iter().any(|text| {
+                text.y == row && text.role == Role::Tick && text.x < self.plot.x && text.x >= area.x
+            });
+            if !taken {
+                scene.write_before(self.plot.x - 1, row, gutter, words, Role::Tick);
+            }
+        }
+        // Only times and numbers keep their own ends.
+        let most = (self.plot.width / 12).clamp(2, 12);
+        let mut free = area.x;
+        for (value, words) in self.x.ticks(most) {
+            let width = words.width();
+            let x = self.x_of(value);
+            let start = (x.round() as usize).saturating_sub(width / 2).max(area.x);
+            let start = start.min(area.right().saturating_sub(width));
+            if start >= free {
+                scene.write(start, self.plot.bottom(), width, &words, Role::Tick);
+                free = start + width + 2;
+            }
+        }
+    }
+
+    /// Bars over intervals.
+    fn bins(&self, scene: &mut Scene, from: f64, width: f64, counts: &[u64]) {
+        let each = self.plot.width / counts.len().clamp(1, self.plot.width);
+        for (bin, count) in counts.iter().take(self.plot.width).enumerate() {
+            let x = (self.plot.x + bin * each) as f64;
+            let wide = if each >= 3 { each - 1 } else { each } as f64;
+            let top = self.y_of(*count as f64);
+            let (low, high) = (from + width * bin as f64, from + width * (bin + 1) as f64);
+            scene.shapes.push(Shape::Bar {
+                x,
+                y: top,
+                width: wide,
+                height: self.plot.bottom() as f64 - top,
+                series: 0,
+                upright: true,
+            });
+            let words = |value: f64| match self.data.across {
+                Across::Times => time_words(value),
+                _ => number_words(value, width, low.abs().max(high.abs()).min(9e5)),
+            };
+            let along = format!(
+                "{} from {} to below {}",
+                self.data.names.0,
+                words(low),
+                words(high)
+            );
+            scene.hits.push(Hit {
+                panel: self.at,
+                series: 0,
+                key: Key::Bin(bin),
+                area: (
+                    x,
+                    top.min(self.plot.bottom() as f64 - 1.0),
+                    wide,
+                    (self.plot.bottom() as f64 - top).max(1.0),
+                ),
+                words: says(self.data, self.at, &along, usize::MAX, *count as f64),
+            });
+        }
+    }
+
+    /// A dot for each place on which points fall.
+    fn dots(&self, scene: &mut Scene, all: &[Vec<(f64, f64, u32)>], notes: &mut Vec<String>) {
+        let mut drawn = std::collections::HashSet::new();
+        for (series, list) in all.iter().enumerate() {
+            for (x, y, row) in list {
+                let (px, py) = (self.x_of(*x), self.y_of(*y));
+                let dot = ((px * 2.0).floor() as i64, (py * 4.0).floor() as i64, series);
+                // One dot stands for all that fall on it.
+                if !drawn.insert(dot) {
+                    continue;
+                }
+                scene.shapes.push(Shape::Dot {
+                    x: px,
+                    y: py,
+                    series,
+                });
+                scene.hits.push(Hit {
+                    panel: self.at,
+                    series,
+                    key: Key::Row(*row),
+                    area: (
+                        px.floor(),
+                        py.floor().min(self.plot.bottom() as f64 - 1.0),
+                        1.0,
+                        1.0,
+                    ),
+                    words: format!(
+                        "{} {}   {}",
+                        self.data.names.0,
+                        along_words(self.data, *x),
+                        says(self.data, self.at, "", series, *y).trim_start()
+                    ),
+                });
+            }
+        }
+        let all: usize = all.iter().map(Vec::len).sum();
+        if drawn.len() < all {
+            notes.push(format!(
+                "{} points on {} places.",
+                idle_tide_core::figures::grouped(all as u64),
+                idle_tide_core::figures::grouped(drawn.len() as u64)
+            ));
+        }
+    }
+
+    /// Lines and areas.
+    fn lines(
+        &self,
+        scene: &mut Scene,
+        all: &[Vec<(f64, f64)>],
+        names_at_end: bool,
+        notes: &mut Vec<String>,
+    ) {
+        let filled =
+            self.data.spec.kind == Kind::Area && (all.len() == 1 || self.data.spec.stacked);
+        let on_top = match filled && all.len() > 1 {
+            true => Cow::Owned(stacked(all)),
+            false => Cow::Borrowed(all),
+        };
+        let mut ends: Vec<(f64, usize)> = Vec::new();
+        let mut thinned = false;
+        for (series, list) in on_top.iter().enumerate() {
+            let points: Vec<(f64, f64)> = list
+                .iter()
+                .map(|(x, y)| (self.x_of(*x), self.y_of(*y)))
+                .collect();
+            let few = thin(&points, self.plot.width * 2);
+            thinned |= few.len() < points.len();
+            if filled {
+                let below = series.checked_sub(1).map(|before| &on_top[before]);
+                fill(
+                    scene,
+                    &points,
+                    below.map(|list| {
+                        list.iter()
+                            .map(|(x, y)| (self.x_of(*x), self.y_of(*y)))
+                            .collect()
+                    }),
+                    self.plot,
+                    series,
+                    self.y_of(self.y.least.max(0.0).min(self.y.most)),
+                );
+            }
+            let mut run = Vec::new();
+            for at in &few {
+                let (x, y) = points[*at];
+                if y.is_nan() {
+                    scene.shapes.push(Shape::Line {
+                        points: std::mem::take(&mut run),
+                        series,
+                    });
+                } else {
+                    run.push((x, y));
+                }
+            }
+            if let Some((_, y)) = run
+                .last()
+                .or(points.iter().rev().find(|(_, y)| !y.is_nan()))
+            {
+                ends.push((*y, series));
+            }
+            if !filled {
+                scene.shapes.push(Shape::Line {
+                    points: run,
+                    series,
+                });
+            }
+            for n in &few {
+                let (px, py) = points[*n];
+                if py.is_nan() {
+                    continue;
+                }
+                let (x, y) = all[series]
+                    .get(*n)
+                    .filter(|_| !filled || all.len() == 1)
+                    .copied()
+                    .unwrap_or((list[*n].0, value_at(&all[series], list[*n].0)));
+                scene.hits.push(Hit {
+                    panel: self.at,
+                    series,
+                    key: Key::X(x),
+                    area: (
+                        px.floor().min(self.plot.right() as f64 - 1.0),
+                        py.floor()
+                            .clamp(self.plot.y as f64, self.plot.bottom() as f64 - 1.0),
+                        1.0,
+                        1.0,
+                    ),
+                    words: says(self.data, self.at, &along_words(self.data, x), series, y),
+                });
+            }
+        }
+        if thinned {
+            notes.push(
+                "More points than columns: each column shows its first, least, greatest and last."
+                    .into(),
+            );
+        }
+        if names_at_end {
+            line_ends(scene, self.data, ends, self.plot);
+        }
+    }
+}
+
 fn upright(
     scene: &mut Scene,
     data: &Data,
@@ -911,203 +1189,22 @@ fn upright(
         }
         _ => x_scale,
     };
-    let y_of = |value: f64| plot.bottom() as f64 - y_scale.place(value) * plot.height as f64;
-    for (value, words) in &y_ticks {
-        // The highest lies in the first row, not above it.
-        let y = y_of(*value).max(area.y as f64 + 1e-3);
-        scene.shapes.push(Shape::Grid {
-            from: (plot.x as f64, y),
-            to: (plot.right() as f64, y),
-            strong: *value == 0.0 && y_scale.least < 0.0,
-        });
-        let row = (y.ceil() - 1.0).clamp(area.y as f64, (plot.bottom() - 1) as f64) as usize;
-        let taken = scene.texts.iter().any(|text| {
-            text.y == row && text.role == Role::Tick && text.x < plot.x && text.x >= area.x
-        });
-        if !taken {
-            scene.write_before(plot.x - 1, row, gutter, words, Role::Tick);
-        }
-    }
-    // Only times and numbers keep their own ends.
-    let most = (plot.width / 12).clamp(2, 12);
-    let x_of = |value: f64| plot.x as f64 + x_scale.place(value) * plot.width as f64;
-    let mut free = area.x;
-    for (value, words) in x_scale.ticks(most) {
-        let width = words.width();
-        let x = x_of(value);
-        let start = (x.round() as usize).saturating_sub(width / 2).max(area.x);
-        let start = start.min(area.right().saturating_sub(width));
-        if start >= free {
-            scene.write(start, plot.bottom(), width, &words, Role::Tick);
-            free = start + width + 2;
-        }
-    }
+    let upright = Upright {
+        data,
+        at,
+        plot,
+        x: x_scale,
+        y: y_scale,
+    };
+    upright.axes(scene, area, &y_ticks, gutter);
     match &panel.marks {
         Marks::Bins {
             from,
             width,
             counts,
-        } => {
-            let each = plot.width / counts.len().clamp(1, plot.width);
-            for (bin, count) in counts.iter().take(plot.width).enumerate() {
-                let x = (plot.x + bin * each) as f64;
-                let wide = if each >= 3 { each - 1 } else { each } as f64;
-                let top = y_of(*count as f64);
-                let (low, high) = (from + width * bin as f64, from + width * (bin + 1) as f64);
-                scene.shapes.push(Shape::Bar {
-                    x,
-                    y: top,
-                    width: wide,
-                    height: plot.bottom() as f64 - top,
-                    series: 0,
-                    upright: true,
-                });
-                let words = |value: f64| match data.across {
-                    Across::Times => time_words(value),
-                    _ => number_words(value, *width, low.abs().max(high.abs()).min(9e5)),
-                };
-                let along = format!(
-                    "{} from {} to below {}",
-                    data.names.0,
-                    words(low),
-                    words(high)
-                );
-                scene.hits.push(Hit {
-                    panel: at,
-                    series: 0,
-                    key: Key::Bin(bin),
-                    area: (
-                        x,
-                        top.min(plot.bottom() as f64 - 1.0),
-                        wide,
-                        (plot.bottom() as f64 - top).max(1.0),
-                    ),
-                    words: says(data, at, &along, usize::MAX, *count as f64),
-                });
-            }
-        }
-        Marks::Points(all) => {
-            let mut drawn = std::collections::HashSet::new();
-            for (series, list) in all.iter().enumerate() {
-                for (x, y, row) in list {
-                    let (px, py) = (x_of(*x), y_of(*y));
-                    let dot = ((px * 2.0).floor() as i64, (py * 4.0).floor() as i64, series);
-                    // One dot stands for all that fall on it.
-                    if !drawn.insert(dot) {
-                        continue;
-                    }
-                    scene.shapes.push(Shape::Dot {
-                        x: px,
-                        y: py,
-                        series,
-                    });
-                    scene.hits.push(Hit {
-                        panel: at,
-                        series,
-                        key: Key::Row(*row),
-                        area: (
-                            px.floor(),
-                            py.floor().min(plot.bottom() as f64 - 1.0),
-                            1.0,
-                            1.0,
-                        ),
-                        words: format!(
-                            "{} {}   {}",
-                            data.names.0,
-                            along_words(data, *x),
-                            says(data, at, "", series, *y).trim_start()
-                        ),
-                    });
-                }
-            }
-            let all: usize = all.iter().map(Vec::len).sum();
-            if drawn.len() < all {
-                notes.push(format!(
-                    "{} points on {} places.",
-                    idle_tide_core::figures::grouped(all as u64),
-                    idle_tide_core::figures::grouped(drawn.len() as u64)
-                ));
-            }
-        }
-        Marks::Lines(all) => {
-            let filled = data.spec.kind == Kind::Area && (all.len() == 1 || data.spec.stacked);
-            let on_top = match filled && all.len() > 1 {
-                true => Cow::Owned(stacked(all)),
-                false => Cow::Borrowed(all),
-            };
-            let mut ends: Vec<(f64, usize)> = Vec::new();
-            let mut thinned = false;
-            for (series, list) in on_top.iter().enumerate() {
-                let points: Vec<(f64, f64)> =
-                    list.iter().map(|(x, y)| (x_of(*x), y_of(*y))).collect();
-                let few = thin(&points, plot.width * 2);
-                thinned |= few.len() < points.len();
-                if filled {
-                    let below = series.checked_sub(1).map(|before| &on_top[before]);
-                    fill(
-                        scene,
-                        &points,
-                        below.map(|list| list.iter().map(|(x, y)| (x_of(*x), y_of(*y))).collect()),
-                        plot,
-                        series,
-                        y_of(y_scale.least.max(0.0).min(y_scale.most)),
-                    );
-                }
-                let mut run = Vec::new();
-                for at in &few {
-                    let (x, y) = points[*at];
-                    if y.is_nan() {
-                        scene.shapes.push(Shape::Line {
-                            points: std::mem::take(&mut run),
-                            series,
-                        });
-                    } else {
-                        run.push((x, y));
-                    }
-                }
-                if let Some((_, y)) = run
-                    .last()
-                    .or(points.iter().rev().find(|(_, y)| !y.is_nan()))
-                {
-                    ends.push((*y, series));
-                }
-                if !filled {
-                    scene.shapes.push(Shape::Line {
-                        points: run,
-                        series,
-                    });
-                }
-                for n in &few {
-                    let (px, py) = points[*n];
-                    if py.is_nan() {
-                        continue;
-                    }
-                    let (x, y) = all[series]
-                        .get(*n)
-                        .filter(|_| !filled || all.len() == 1)
-                        .copied()
-                        .unwrap_or((list[*n].0, value_at(&all[series], list[*n].0)));
-                    scene.hits.push(Hit {
-                        panel: at,
-                        series,
-                        key: Key::X(x),
-                        area: (
-                            px.floor().min(plot.right() as f64 - 1.0),
-                            py.floor().clamp(plot.y as f64, plot.bottom() as f64 - 1.0),
-                            1.0,
-                            1.0,
-                        ),
-                        words: says(data, at, &along_words(data, x), series, y),
-                    });
-                }
-            }
-            if thinned {
-                notes.push("More points than columns: each column shows its first, least, greatest and last.".into());
-            }
-            if names_at_end {
-                line_ends(scene, data, ends, plot);
-            }
-        }
+        } => upright.bins(scene, *from, *width, counts),
+        Marks::Points(all) => upright.dots(scene, all, notes),
+        Marks::Lines(all) => upright.lines(scene, all, names_at_end, notes),
         _ => {}
     }
     scene
