@@ -418,6 +418,47 @@ impl<'a> Iterator for EncodedValues<'a> {
             _ => Encoded::Null,
         })
     }
+
+    /// The value `count` places further on; those between are passed over by their lengths alone.
+    #[inline]
+    fn nth(&mut self, count: usize) -> Option<Encoded<'a>> {
+        if self.fields.is_some() {
+            for _ in 0..count {
+                self.next()?;
+            }
+            return self.next();
+        }
+        let mut rest = self.rest;
+        for _ in 0..count {
+            let (&tag, after) = rest.split_first()?;
+            let length = match tag {
+                INTEGER | FLOAT => 8,
+                TEXT | RAW_TEXT | BYTES | NUMBER => length_of_long(after),
+                // The kind of a value of a document, and the tag of its bytes.
+                BSON => 2 + length_of_long(after.get(2..).unwrap_or_default()),
+                _ => 0,
+            };
+            rest = after.get(length..).unwrap_or_default();
+        }
+        self.rest = rest;
+        self.next()
+    }
+}
+
+/// Bytes that a text takes from its length on.
+#[inline]
+fn length_of_long(bytes: &[u8]) -> usize {
+    match bytes.first() {
+        Some(&LONG) => {
+            let eight = bytes.get(1..9).and_then(|eight| eight.try_into().ok());
+            let length = u64::from_le_bytes(eight.unwrap_or_default());
+            usize::try_from(length)
+                .unwrap_or(usize::MAX)
+                .saturating_add(9)
+        }
+        Some(short) => 1 + usize::from(*short),
+        None => 0,
+    }
 }
 
 impl<'a> Encoded<'a> {
@@ -453,6 +494,37 @@ impl<'a> Iterator for Values<'a> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    /// To pass over values is the same as to read them and look away, also where bytes are missing.
+    #[test]
+    fn passing_over_values_is_reading_them() {
+        let long = "x".repeat(300);
+        let mut batch = RowBatch::new();
+        batch.push_row([
+            ValueRef::Null,
+            ValueRef::Text(&long),
+            ValueRef::Integer(7),
+            ValueRef::Bson(bson::ID, &[7; 12]),
+            ValueRef::Bytes(&[1, 2]),
+            ValueRef::Float(1.5),
+            ValueRef::Text("end"),
+        ]);
+        let whole = batch.to_bytes();
+        for end in 16..=whole.len() {
+            let cut = RowBatch::from_bytes(&whole[..end]).expect("a batch");
+            let read: Vec<Encoded<'_>> = {
+                let mut values = cut.row(0).encoded();
+                std::iter::from_fn(|| values.next()).collect()
+            };
+            for at in 0..9 {
+                assert_eq!(
+                    cut.row(0).encoded().nth(at),
+                    read.get(at).copied(),
+                    "{end} {at}"
+                );
+            }
+        }
+    }
 
     #[test]
     fn every_kind_survives_a_batch_and_a_spill_file() {

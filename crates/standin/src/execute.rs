@@ -1075,39 +1075,7 @@ impl Session {
                 self.translate(&mut statement)?;
                 self.change(&statement.to_string(), gives, 0xc4, &table, -1)?;
             }
-            Statement::Declare { stmts, .. } => {
-                for declare in stmts {
-                    let words = declare
-                        .data_type
-                        .as_ref()
-                        .map(ToString::to_string)
-                        .unwrap_or_default();
-                    let Some(to) = declared(&words) else {
-                        return Err(Failure::of(
-                            2715,
-                            16,
-                            format!(
-                                "Column, parameter, or variable: Cannot find data type {words}."
-                            ),
-                        ));
-                    };
-                    let value = match &declare.assignment {
-                        Some(
-                            DeclareAssignment::MsSqlAssignment(expr)
-                            | DeclareAssignment::Expr(expr)
-                            | DeclareAssignment::Default(expr),
-                        ) => self.cast(expr, &words)?,
-                        _ => Value::Null,
-                    };
-                    for name in &declare.names {
-                        let variable = Variable {
-                            info: to.info.clone(),
-                            value: value.clone(),
-                        };
-                        self.variables.insert(name.value.to_lowercase(), variable);
-                    }
-                }
-            }
+            Statement::Declare { stmts, .. } => self.declare(stmts)?,
             Statement::Set(Set::SingleAssignment {
                 variable, values, ..
             }) => {
@@ -1183,33 +1151,11 @@ impl Session {
                 state,
                 arguments,
                 options,
-            } => {
-                let mut words = self.plain(&message)?;
-                for argument in &arguments {
-                    let value = self.plain(argument)?;
-                    if let Some(at) = words.find("%s").into_iter().chain(words.find("%d")).min() {
-                        words.replace_range(at..at + 2, &value);
-                    }
-                }
-                let class: u8 = self.plain(&severity)?.parse().unwrap_or(16);
-                let state: u8 = self.plain(&state)?.parse().unwrap_or(1);
-                let said = Failure {
-                    state,
-                    ..Failure::of(50_000, class, words)
-                };
-                self.tell(&said, 1)?;
-                if class > 10 {
-                    // The batch goes on after it.
-                    self.error = 50_000;
-                    self.pending = Some(Done::bare(self.of(), Done::ERROR));
-                }
-                if !options.is_empty() {
-                    self.link
-                        .lock()
-                        .unwrap_or_else(PoisonError::into_inner)
-                        .flush()?;
-                }
-            }
+            } => self.raise(
+                [&message, &severity, &state],
+                &arguments,
+                !options.is_empty(),
+            )?,
             Statement::Throw(of) => {
                 let number = of
                     .error_number
@@ -1217,23 +1163,7 @@ impl Session {
                 let words = of.message.map_or(Ok(String::new()), |e| self.plain(&e))?;
                 return Err(Failure::of(number.parse().unwrap_or(50_000), 16, words));
             }
-            Statement::WaitFor(of) => {
-                let text = self.plain(&of.expr)?;
-                let parts: Vec<f64> = text
-                    .split(':')
-                    .filter_map(|part| part.trim().parse().ok())
-                    .collect();
-                let seconds = parts.iter().fold(0.0, |sum, part| sum * 60.0 + part);
-                let until = Instant::now() + Duration::from_secs_f64(seconds);
-                self.link
-                    .lock()
-                    .unwrap_or_else(PoisonError::into_inner)
-                    .flush()?;
-                while Instant::now() < until {
-                    self.heed_stop()?;
-                    std::thread::sleep(Duration::from_millis(10).min(until - Instant::now()));
-                }
-            }
+            Statement::WaitFor(of) => self.wait(&of.expr)?,
             Statement::Return(of) => {
                 let status = match of.value {
                     Some(sqlparser::ast::ReturnStatementValue::Expr(expr)) => {
@@ -1263,43 +1193,13 @@ impl Session {
             Statement::AlterTable(alter) => {
                 self.defined(|session| session.alter_table(&alter.name, &alter.operations))?
             }
-            Statement::CreateView(view) => {
-                let mut query = view.query.clone();
-                self.translate(&mut query)?;
-                let name = place(&view.name, &self.database).map_err(Failure::unknown)?;
-                let (view_name, or_alter) = (view.name.clone(), view.or_alter);
-                self.defined(move |session| {
-                    if or_alter {
-                        session
-                            .connection
-                            .execute_batch(&format!("drop view if exists {}", one(&name)))?;
-                    }
-                    session
-                        .connection
-                        .execute_batch(&format!("create view {} as {query}", one(&name)))?;
-                    let number = session.keep_module(&view_name, "V", text, or_alter)?;
-                    let fields =
-                        session.fields_of(&format!("select * from {} limit 1", one(&name)))?;
-                    session.describe_view(number, fields)
-                })?;
-            }
+            Statement::CreateView(view) => self.create_view(&view, text)?,
             Statement::CreateProcedure {
                 or_alter,
                 name,
                 params,
                 ..
-            } => {
-                self.defined(move |session| {
-                    let number = session.keep_module(&name, "P", text, or_alter)?;
-                    for (at, parameter) in params.unwrap_or_default().iter().enumerate() {
-                        if let Some(to) = declared(&parameter.data_type.to_string()) {
-                            session.connection.execute("insert into \"sys.parameters\" values (?1, ?2, ?3, ?4, ?5, ?6, ?7, 0)",
-                                rusqlite::params![number, parameter.name.value, at as i64 + 1, to.number, to.info.length, to.info.precision, to.info.scale])?;
-                        }
-                    }
-                    Ok(())
-                })?;
-            }
+            } => self.create_procedure(&name, params.unwrap_or_default(), or_alter, text)?,
             Statement::Drop {
                 object_type,
                 if_exists,
@@ -1346,6 +1246,148 @@ impl Session {
             }
         }
         Ok(Flow::Next)
+    }
+
+    /// Makes variables.
+    fn declare(&mut self, stmts: Vec<sqlparser::ast::Declare>) -> Result<(), Failure> {
+        for declare in stmts {
+            let words = declare
+                .data_type
+                .as_ref()
+                .map(ToString::to_string)
+                .unwrap_or_default();
+            let Some(to) = declared(&words) else {
+                return Err(Failure::of(
+                    2715,
+                    16,
+                    format!("Column, parameter, or variable: Cannot find data type {words}."),
+                ));
+            };
+            let value = match &declare.assignment {
+                Some(
+                    DeclareAssignment::MsSqlAssignment(expr)
+                    | DeclareAssignment::Expr(expr)
+                    | DeclareAssignment::Default(expr),
+                ) => self.cast(expr, &words)?,
+                _ => Value::Null,
+            };
+            for name in &declare.names {
+                let variable = Variable {
+                    info: to.info.clone(),
+                    value: value.clone(),
+                };
+                self.variables.insert(name.value.to_lowercase(), variable);
+            }
+        }
+        Ok(())
+    }
+
+    /// Tells an error or a notice whose words have places for arguments.
+    fn raise(
+        &mut self,
+        [message, severity, state]: [&Expr; 3],
+        arguments: &[Expr],
+        at_once: bool,
+    ) -> Result<(), Failure> {
+        let mut words = self.plain(message)?;
+        for argument in arguments {
+            let value = self.plain(argument)?;
+            if let Some(at) = words.find("%s").into_iter().chain(words.find("%d")).min() {
+                words.replace_range(at..at + 2, &value);
+            }
+        }
+        let class: u8 = self.plain(severity)?.parse().unwrap_or(16);
+        let state: u8 = self.plain(state)?.parse().unwrap_or(1);
+        let said = Failure {
+            state,
+            ..Failure::of(50_000, class, words)
+        };
+        self.tell(&said, 1)?;
+        if class > 10 {
+            // The batch goes on after it.
+            self.error = 50_000;
+            self.pending = Some(Done::bare(self.of(), Done::ERROR));
+        }
+        if at_once {
+            self.link
+                .lock()
+                .unwrap_or_else(PoisonError::into_inner)
+                .flush()?;
+        }
+        Ok(())
+    }
+
+    /// Waits for so long, unless it is stopped.
+    fn wait(&mut self, time: &Expr) -> Result<(), Failure> {
+        let text = self.plain(time)?;
+        let parts: Vec<f64> = text
+            .split(':')
+            .filter_map(|part| part.trim().parse().ok())
+            .collect();
+        let seconds = parts.iter().fold(0.0, |sum, part| sum * 60.0 + part);
+        let until = Instant::now() + Duration::from_secs_f64(seconds);
+        self.link
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner)
+            .flush()?;
+        while Instant::now() < until {
+            self.heed_stop()?;
+            std::thread::sleep(Duration::from_millis(10).min(until - Instant::now()));
+        }
+        Ok(())
+    }
+
+    fn create_view(
+        &mut self,
+        view: &sqlparser::ast::CreateView,
+        text: &str,
+    ) -> Result<(), Failure> {
+        let mut query = view.query.clone();
+        self.translate(&mut query)?;
+        let name = place(&view.name, &self.database).map_err(Failure::unknown)?;
+        let (view_name, or_alter) = (view.name.clone(), view.or_alter);
+        self.defined(move |session| {
+            if or_alter {
+                session
+                    .connection
+                    .execute_batch(&format!("drop view if exists {}", one(&name)))?;
+            }
+            session
+                .connection
+                .execute_batch(&format!("create view {} as {query}", one(&name)))?;
+            let number = session.keep_module(&view_name, "V", text, or_alter)?;
+            let fields = session.fields_of(&format!("select * from {} limit 1", one(&name)))?;
+            session.describe_view(number, fields)
+        })
+    }
+
+    fn create_procedure(
+        &mut self,
+        name: &ObjectName,
+        parameters: Vec<sqlparser::ast::ProcedureParam>,
+        or_alter: bool,
+        text: &str,
+    ) -> Result<(), Failure> {
+        self.defined(move |session| {
+            let number = session.keep_module(name, "P", text, or_alter)?;
+            for (at, parameter) in parameters.iter().enumerate() {
+                if let Some(to) = declared(&parameter.data_type.to_string()) {
+                    session.connection.execute(
+                        "insert into \"sys.parameters\" values (?1, ?2, ?3, ?4, ?5, ?6, ?7, 0)",
+                        rusqlite::params![
+                            number,
+                            parameter.name.value,
+                            at as i64 + 1,
+                            to.number,
+                            to.info.length,
+                            to.info.precision,
+                            to.info.scale
+                        ],
+                    )?;
+                }
+            }
+            Ok(())
+        })
     }
 
     fn use_database(&mut self, name: &str) -> Result<(), Failure> {

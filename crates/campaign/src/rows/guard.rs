@@ -251,6 +251,8 @@ fn screen(
                     "held, and not kept yet",
                     "asks first",
                     "Nothing was changed.",
+                    // What is a comment to one server and a statement to its kin.
+                    "0 rows deleted from",
                 ]
                 .iter()
                 .any(|word| text.contains(word))
