@@ -621,16 +621,16 @@ fn repeats(lines: &[Vec<Vec<(f64, Sum)>>]) -> bool {
 
 /// The points of a line from the least x to the most, those of one x put together.
 fn merged(mut list: Vec<(f64, Sum)>, how: How) -> Vec<(f64, f64)> {
-    if !list.is_sorted_by(|a, b| a.0 <= b.0) {
+    if !list.is_sorted_by(|a, b| a.0 < b.0) {
         list.sort_by(|a, b| a.0.total_cmp(&b.0));
+        list.dedup_by(|later, first| {
+            let same = later.0 == first.0;
+            if same {
+                first.1.join(later.1);
+            }
+            same
+        });
     }
-    list.dedup_by(|later, first| {
-        let same = later.0 == first.0;
-        if same {
-            first.1.join(later.1);
-        }
-        same
-    });
     let value = |(x, sum): (f64, Sum)| (x, sum.value(how).unwrap_or(f64::NAN));
     list.into_iter().map(value).collect()
 }
@@ -647,31 +647,38 @@ fn thinned(list: Vec<(f64, f64)>) -> Vec<(f64, f64)> {
         return list;
     }
     let (from, to) = (list[0].0, list[list.len() - 1].0);
-    let part =
-        |x: f64| ((x / 2.0 - from / 2.0) / (to / 2.0 - from / 2.0) * (LINE / 4) as f64) as usize;
+    let parts = (LINE / 4) as f64 / (to / 2.0 - from / 2.0);
+    let part = |x: f64| ((x / 2.0 - from / 2.0) * parts) as usize;
     let mut kept = Vec::with_capacity(LINE + 4);
     let mut rest = list.as_slice();
     while let Some((x, _)) = rest.first() {
         let now = part(*x);
-        let end = rest.partition_point(|(x, _)| part(*x) == now).max(1);
-        let (these, later) = rest.split_at(end);
+        // A part is short: to go through it is quicker than to look for its end in all that is left.
+        let end = rest.iter().position(|(x, _)| part(*x) != now);
+        let (these, later) = rest.split_at(end.unwrap_or(rest.len()));
         rest = later;
-        let mut few = vec![0, these.len() - 1];
-        let real = || these.iter().enumerate().filter(|(_, (_, y))| !y.is_nan());
-        few.extend(
-            real()
-                .min_by(|a, b| a.1.1.total_cmp(&b.1.1))
-                .map(|(at, _)| at),
-        );
-        few.extend(
-            real()
-                .max_by(|a, b| a.1.1.total_cmp(&b.1.1))
-                .map(|(at, _)| at),
-        );
-        few.extend(these.iter().position(|(_, y)| y.is_nan()));
+        let (mut least, mut most, mut gap) = (0, 0, None);
+        for (at, (_, y)) in these.iter().enumerate() {
+            match y.is_nan() {
+                true => gap = gap.or(Some(at)),
+                false => {
+                    if these[least].1.is_nan() || *y < these[least].1 {
+                        least = at;
+                    }
+                    if these[most].1.is_nan() || *y >= these[most].1 {
+                        most = at;
+                    }
+                }
+            }
+        }
+        let mut few = [0, least, most, gap.unwrap_or(0), these.len() - 1];
         few.sort_unstable();
-        few.dedup();
-        kept.extend(few.into_iter().map(|at| these[at]));
+        let mut last = None;
+        for at in few {
+            if last.replace(at) != Some(at) {
+                kept.push(these[at]);
+            }
+        }
     }
     kept
 }
