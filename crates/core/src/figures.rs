@@ -4,9 +4,9 @@
 use std::collections::HashMap;
 use std::hash::{DefaultHasher, Hash, Hasher};
 
-use crate::chart::scale::step;
 use crate::decimal;
 use crate::document::bson;
+use crate::round::step;
 use crate::value::{Value, ValueRef};
 
 /// A number of ours with its digits grouped in threes by thin gaps, as in `1 284 000`.

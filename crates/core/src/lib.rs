@@ -19,6 +19,7 @@ pub mod links;
 pub mod order;
 pub mod plan;
 pub mod result;
+pub mod round;
 pub mod unfinished;
 pub mod value;
 

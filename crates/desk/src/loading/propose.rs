@@ -39,7 +39,15 @@ pub struct Proposed {
 struct Shown {
     /// What the command calls it.
     reference: String,
+    /// All that it may have been called by: its names and its number.
+    names: [String; 3],
     skip: bool,
+}
+
+impl Shown {
+    fn is_called(&self, name: &str) -> bool {
+        self.names.iter().any(|own| own.eq_ignore_ascii_case(name))
+    }
 }
 
 /// How a cell of a proposal is changed.
@@ -60,9 +68,17 @@ impl Proposed {
         table: bool,
         loads: Option<&str>,
     ) -> Self {
-        let shown = |at: usize| Shown {
-            reference: reference(&proposal.columns, at),
-            skip: proposal.columns[at].skip,
+        let shown = |at: usize| {
+            let column = &proposal.columns[at];
+            Shown {
+                reference: reference(&proposal.columns, at),
+                names: [
+                    column.from.clone(),
+                    column.name.clone(),
+                    (at + 1).to_string(),
+                ],
+                skip: column.skip,
+            }
         };
         // Documents go into a collection as they are.
         let columns = match !table && proposal.shape.kind == Kind::Documents {
@@ -92,7 +108,7 @@ impl Proposed {
         let shown = self.columns.get(usize::try_from(row).ok()?)?;
         let name = shown.reference.as_str();
         let parsed = parse(&self.command).ok()?;
-        let of_this = |value: &str| value.eq_ignore_ascii_case(name);
+        let of_this = |value: &str| shown.is_called(value);
         let pair = |value: &str| value.rsplit_once('=').is_some_and(|(of, _)| of_this(of));
         let run = |parsed: Parsed| Some(Change::Run(self.with_pasted(parsed.written())));
         let complete = |mut parsed: Parsed, option: &str| {
@@ -241,8 +257,14 @@ mod tests {
             pasted: None,
             columns: columns
                 .iter()
-                .map(|(reference, skip)| Shown {
+                .enumerate()
+                .map(|(at, (reference, skip))| Shown {
                     reference: reference.to_string(),
+                    names: [
+                        reference.to_string(),
+                        format!("{reference} as it was"),
+                        (at + 1).to_string(),
+                    ],
                     skip: *skip,
                 })
                 .collect(),
@@ -299,8 +321,13 @@ mod tests {
             assert_eq!(shown.change(row, column), change, "{row} {column}");
         }
         let out = proposed("/load a.csv --leave-out note --into t", &[("note", true)]);
-        for column in [0, 1] {
-            assert_eq!(out.change(0, column), run("/load a.csv --into t"));
+        let by_number = proposed("/load a.csv --leave-out 1 --into t", &[("note", true)]);
+        let by_name = "/load a.csv --leave-out 'note as it was' --into t";
+        let by_name = proposed(by_name, &[("note", true)]);
+        for out in [out, by_number, by_name] {
+            for column in [0, 1] {
+                assert_eq!(out.change(0, column), run("/load a.csv --into t"));
+            }
         }
     }
 }
