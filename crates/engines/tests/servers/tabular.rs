@@ -782,13 +782,17 @@ fn an_answer_that_breaks_off_or_lies_is_an_error_and_never_a_wait() {
     answers.push(packets(kind::ANSWER, &out, 4096));
     for (at, answer) in answers.into_iter().enumerate() {
         let port = answering(answer);
-        let before = Instant::now();
-        let opened = open_with(
-            &format!("tds://haven:x@127.0.0.1:{port}/harbour"),
-            Vec::new(),
-        );
-        assert!(opened.is_err(), "answer {at} was taken");
-        assert!(before.elapsed() < Duration::from_secs(5), "answer {at}");
+        // A machine that has much else to do may take its time once; what waits does so each time.
+        let waits = (0..3).all(|_| {
+            let before = Instant::now();
+            let opened = open_with(
+                &format!("tds://haven:x@127.0.0.1:{port}/harbour"),
+                Vec::new(),
+            );
+            assert!(opened.is_err(), "answer {at} was taken");
+            before.elapsed() > Duration::from_secs(5)
+        });
+        assert!(!waits, "answer {at}");
     }
     let port = answering(whole);
     assert!(
