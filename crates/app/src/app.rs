@@ -419,8 +419,8 @@ impl App {
                 self.focus = Focus::Write;
             }
             Request::Offer(text) => {
-                let untouched = self.offer == Some(self.composer.revision());
-                if untouched || self.composer.is_blank() {
+                self.put_offer_away();
+                if self.composer.is_blank() {
                     self.composer.set(&text);
                     self.offer = Some(self.composer.revision());
                 }
@@ -473,6 +473,13 @@ impl App {
                 (grid.row, grid.column) = (row, column);
                 self.desk.hush();
             }
+        }
+    }
+
+    /// What was offered in the composer and not touched makes room.
+    pub(crate) fn put_offer_away(&mut self) {
+        if self.offer.take() == Some(self.composer.revision()) {
+            self.composer.set("");
         }
     }
 

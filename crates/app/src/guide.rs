@@ -374,22 +374,7 @@ pub fn card(keys: &Keymap) -> Card {
         let end = words.find([',', ';', ':']).unwrap_or(words.len());
         words[..end].to_string()
     };
-    let of_keys = [
-        Place::Everywhere,
-        Place::Writing,
-        Place::Completing,
-        Place::Rows,
-        Place::Held,
-        Place::Proposal,
-        Place::Record,
-        Place::Document,
-        Place::Chart,
-        Place::Stages,
-        Place::Catalog,
-        Place::Links,
-        Place::Entries,
-    ];
-    let of_keys = of_keys.into_iter().map(|place| Section {
+    let of_keys = Place::all().map(|place| Section {
         title: place.title().to_string(),
         lines: of(place)
             .map(|key| {
@@ -404,10 +389,8 @@ pub fn card(keys: &Keymap) -> Card {
     });
     let of_commands = TOPICS.iter().map(|topic| {
         let own = COMMANDS.iter().filter(|command| command.topic == *topic);
-        let mut title = format!("Commands: {topic}");
-        title.truncate(60);
         Section {
-            title,
+            title: format!("Commands: {topic}"),
             lines: own
                 .map(|c| (format!("/{}", c.name), short(c.summary)))
                 .collect(),

@@ -215,7 +215,7 @@ pub static KEYS: &[Key] = &[
     key(P::Writing, "leave", "Ctrl-D", "", false, "/quit", "on an empty line: leaves"),
     key(P::Held, "keep", "K", "keeps the change", true, "/keep", "keeps the change that is held; everybody sees it then"),
     key(P::Held, "take-back", "T", "takes it back", true, "/take-back", "takes the change back; everything is as it was before"),
-    key(P::Proposal, "load", "F5", "loads it", true, "/load --go", "loads the file as it is proposed, by the command that is in the composer"),
+    key(P::Proposal, "load", "F5", "loads it", true, "/load --go", "loads the file as it is proposed here; rows that do not fit stay out and are written beside"),
     key(P::Proposal, "change", "Enter", "changes this", true, "/load --type", "changes the cell: leaves the column out or takes it in again, makes it part of the key or not; a name, a type, how values are written and what stands for null are completed in the composer"),
     key(P::Rows, "cells", "↑ ↓ ← →", "cells", true, "", "move the current cell"),
     key(P::Rows, "record", "Enter", "record", true, "/record", "the row, one field per line"),

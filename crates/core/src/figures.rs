@@ -6,7 +6,7 @@ use std::hash::{DefaultHasher, Hash, Hasher};
 
 use crate::decimal;
 use crate::document::bson;
-use crate::round::step;
+use crate::round::{interval_of, intervals};
 use crate::value::{Value, ValueRef};
 
 /// A number of ours with its digits grouped in threes by thin gaps, as in `1 284 000`.
@@ -287,14 +287,9 @@ impl Figures {
             return None;
         }
         let whole = self.floats == 0 && self.exacts == 0;
-        let width = match step(length, most) {
-            width if whole => width.max(1.0),
-            width => width,
-        };
-        let from = (least / width).floor() * width;
-        let place = |number: f64| ((number - from) / width + 1e-9).floor() as usize;
-        let mut counts = vec![0; place(largest) + 1];
-        finite().for_each(|number| counts[place(number)] += 1);
+        let (from, width, count) = intervals(least, largest, most, whole);
+        let mut counts = vec![0; count];
+        finite().for_each(|number| counts[interval_of(number, from, width).min(count - 1)] += 1);
         Some(Bins {
             from,
             width,

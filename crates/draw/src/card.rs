@@ -35,6 +35,8 @@ const GAP: f64 = 20.0;
 const TOP: f64 = 34.0;
 /// The widest line of the left part, in characters, and the greatest height of a line.
 const LEFT: usize = 30;
+/// The widest left part to which those of its section give room.
+const NARROW: usize = 14;
 const TALLEST: f64 = 12.0;
 /// The size of the letters of a line's height, and the width of a letter of their size.
 const SIZE: f64 = 0.68;
@@ -42,7 +44,8 @@ const LETTER: f64 = 0.603;
 
 enum Placed<'a> {
     Heading(&'a str),
-    Line(&'a (String, String)),
+    /// A line, and where the right parts of its section begin, in characters.
+    Line(&'a (String, String), usize),
     Air,
 }
 
@@ -59,7 +62,11 @@ impl Card {
                 all.push(Placed::Air);
             }
             all.push(Placed::Heading(&section.title));
-            all.extend(section.lines.iter().map(Placed::Line));
+            // One that is too wide for its neighbours pushes only its own.
+            let widths = section.lines.iter().map(|(left, _)| left.width());
+            let indent = widths.filter(|width| *width <= NARROW).max().unwrap_or(0);
+            let lines = section.lines.iter();
+            all.extend(lines.map(|line| Placed::Line(line, indent)));
         }
         all
     }
@@ -95,7 +102,7 @@ impl Card {
             120,
         );
         let (mut column, mut line) = (0, 0);
-        for (at, placed) in all.iter().enumerate() {
+        for placed in &all {
             // No heading stands alone at the foot, no air at the head.
             let alone = matches!(placed, Placed::Heading(_)) && line + 2 > each;
             if line >= each || alone {
@@ -110,9 +117,8 @@ impl Card {
             match placed {
                 Placed::Air => {}
                 Placed::Heading(title) => text(x, y, heading, title, letters),
-                Placed::Line((left, right)) => {
-                    let beside = self.beside(&all, at);
-                    let used = show_label(left, LEFT).width.max(beside) + 2;
+                Placed::Line((left, right), indent) => {
+                    let used = show_label(left, LEFT).width.max(*indent) + 2;
                     text(x, y, "fill=\"#1c2b31\"", left, LEFT);
                     let indent = x + used as f64 * size * LETTER;
                     text(
@@ -127,21 +133,6 @@ impl Card {
         }
         out.push_str("</svg>\n");
         out
-    }
-
-    /// The widest left part of the section of a line, as far as it is not too wide for its neighbours.
-    fn beside(&self, all: &[Placed<'_>], at: usize) -> usize {
-        let is_line = |placed: &Placed<'_>| match placed {
-            Placed::Line((left, _)) => Some(left.width()),
-            _ => None,
-        };
-        let before = all[..at].iter().rev().map_while(is_line);
-        let after = all[at..].iter().map_while(is_line);
-        before
-            .chain(after)
-            .filter(|width| *width <= 14)
-            .max()
-            .unwrap_or(0)
     }
 
     /// The card as text.

@@ -2,7 +2,19 @@
 
 pub use idle_tide_core::figures::grouped;
 
-const BARS: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+/// A cell filled from below, in eighths.
+pub(crate) const BELOW: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+/// A cell filled from the left, in eighths.
+pub(crate) const LEFT: [char; 9] = [' ', '▏', '▎', '▍', '▌', '▋', '▊', '▉', '█'];
+
+/// A bar of so many cells that lies, to an eighth of one; what is there shows.
+pub fn bar(cells: f64) -> String {
+    let eighths = (cells * 8.0).round().max(1.0) as usize;
+    let part = Some(LEFT[eighths % 8]).filter(|part| *part != ' ');
+    std::iter::repeat_n(LEFT[8], eighths / 8)
+        .chain(part)
+        .collect()
+}
 
 /// A spread as a row of bars, one character a bin; a bin that is not empty shows at least the lowest bar.
 pub fn spread(bins: &[u64]) -> String {
@@ -11,7 +23,7 @@ pub fn spread(bins: &[u64]) -> String {
         return String::new();
     }
     bins.iter()
-        .map(|count| BARS[(count * 8).div_ceil(most) as usize])
+        .map(|count| BELOW[(count * 8).div_ceil(most) as usize])
         .collect()
 }
 
@@ -65,6 +77,11 @@ pub fn bytes(size: u64) -> String {
 mod tests {
     use super::*;
     use std::time::Duration;
+
+    #[test]
+    fn bars_that_lie_end_at_an_eighth_and_are_never_nothing() {
+        assert_eq!([bar(0.0), bar(1.5), bar(2.0)], ["▏", "█▌", "██"]);
+    }
 
     #[test]
     fn words_for_numbers() {

@@ -3,6 +3,8 @@
 
 use std::ops::Range;
 
+use idle_tide_core::column_type::NAMED;
+
 /// What an argument names, for completion.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Argument {
@@ -127,15 +129,23 @@ const EXPORT: &[OptionSpec] = with_layout![
 ];
 
 #[rustfmt::skip]
-/// Types that a column of a file can have; decimals also with their size, `decimal(12,2)`.
-pub const LOADED_TYPES: &[&str] = &["boolean", "integer", "decimal", "float", "date", "time", "timestamp", "timestamptz", "uuid", "json", "bytes", "text"];
+/// The names of the types that a column of a file can have; decimals also with their size, `decimal(12,2)`.
+const LOADED_TYPES: [&str; NAMED.len()] = {
+    let mut names = [""; NAMED.len()];
+    let mut at = 0;
+    while at < names.len() {
+        names[at] = NAMED[at].0;
+        at += 1;
+    }
+    names
+};
 /// How values of a column of a file can be written.
 pub const LOADED_FORMS: &[&str] = &["plain", "comma", "dmy", "mdy"];
 
 const LOAD: &[OptionSpec] = &[
     with("into", A::Table),
     flag("go"),
-    with("type", A::Pair(LOADED_TYPES)),
+    with("type", A::Pair(&LOADED_TYPES)),
     with("name", A::Pair(&[])),
     with("form", A::Pair(LOADED_FORMS)),
     with("leave-out", A::Rest),

@@ -73,10 +73,7 @@ impl App {
             (KeyCode::Char('d'), true) if self.composer.text().is_empty() => return self.leave(),
             (KeyCode::Char('/'), false) => {
                 self.focus = Focus::Write;
-                // What was offered and not touched makes room.
-                if self.offer == Some(self.composer.revision()) {
-                    self.composer.clear();
-                }
+                self.put_offer_away();
                 if self.composer.text().is_empty() {
                     self.from_reading = true;
                     self.composer.insert("/");
@@ -206,9 +203,7 @@ impl App {
                 "There is nothing to load yet: what stands in the way has to be settled first.";
             return self.desk.say(words, Tone::Care);
         };
-        if self.offer == Some(self.composer.revision()) {
-            self.composer.clear();
-        }
+        self.put_offer_away();
         self.focus = Focus::Write;
         self.submit(&text);
     }

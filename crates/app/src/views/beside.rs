@@ -5,7 +5,7 @@ use idle_tide_core::Figures;
 use idle_tide_core::chart::scale::number_words;
 use idle_tide_desk::{Tone, sheet};
 use idle_tide_draw::marks::{show_label, show_value};
-use idle_tide_draw::picture::{counted, grouped};
+use idle_tide_draw::picture::{self, counted, grouped};
 use ratatui::Frame;
 use ratatui::layout::Rect;
 
@@ -98,17 +98,10 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect, x: u16, col
             0
         };
         p.text(x + before, y, labels, Tone::Plain, &bar.label);
-        let drawn = eighths(bar.share * f64::from(room));
+        let drawn = picture::bar(bar.share * f64::from(room));
         let taken = p.text(x + labels + 2, y, room, Tone::Picture, &drawn);
         p.text(x + labels + 3 + taken, y, behind, Tone::Number, &bar.words);
     }
-}
-
-/// A bar of so many cells, to an eighth of one; what is there shows.
-fn eighths(length: f64) -> String {
-    const PARTS: [&str; 8] = ["", "▏", "▎", "▍", "▌", "▋", "▊", "▉"];
-    let eighths = (length * 8.0).round().max(1.0) as usize;
-    format!("{}{}", "█".repeat(eighths / 8), PARTS[eighths % 8])
 }
 
 /// How many values there are, and what else is known of them and has room.
@@ -205,9 +198,5 @@ mod tests {
         let (_, list) = of((0..300).map(|n| ValueRef::Integer(n * n / 300)).collect());
         assert_eq!(list.len(), 6);
         assert_eq!((list[0].as_str(), list[5].as_str()), ("0 41 %", "250 9 %"));
-        assert_eq!(
-            [eighths(0.0), eighths(1.5), eighths(2.0)],
-            ["▏", "█▌", "██"]
-        );
     }
 }

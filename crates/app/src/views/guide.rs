@@ -57,19 +57,17 @@ impl App {
     /// Opens the guide where it helps now.
     pub(crate) fn help(&mut self) {
         let writes = self.focus == Focus::Write && self.is_bare();
-        let of_place = |app: &App| {
-            app.places()
-                .into_iter()
-                .map(Place::topic)
-                .find(|t| !t.is_empty())
-        };
+        let mut of_places = self.places().into_iter().map(Place::topic);
         let entry = self.desk.entry().filter(|_| self.is_bare());
         // What was refused is being mended, or read about.
         let typed = self.composer.text().trim_start();
         let entry = entry.filter(|entry| !writes || typed.starts_with(entry.text.trim()));
         let topic = match entry.map(|entry| &entry.content) {
             Some(Content::Failure(failure)) => self.topic_of_failure(failure),
-            _ if !writes => of_place(self).unwrap_or("first steps").to_string(),
+            _ if !writes => {
+                let found = of_places.find(|topic| !topic.is_empty());
+                found.unwrap_or("first steps").to_string()
+            }
             _ => self.topic_of_text(),
         };
         self.open_guide(&topic);

@@ -12,6 +12,7 @@ use crate::column::column_labels;
 use crate::figures::grouped;
 use crate::order::each_row;
 use crate::result::ResultSet;
+use crate::round::{interval_of, intervals};
 use crate::value::ValueRef;
 
 /// Categories that are told apart; what is met after them is gathered as one.
@@ -477,7 +478,7 @@ impl Heap {
                 let (from, width, bins) = bins(all(), whole && !places.times);
                 let mut counts = vec![0; bins];
                 for value in at(&mut self.numbers, panel).iter() {
-                    let bin = ((value - from) / width + 1e-9).floor().max(0.0) as usize;
+                    let bin = interval_of(*value, from, width);
                     counts[bin.min(bins - 1)] += 1;
                 }
                 Marks::Bins {
@@ -867,14 +868,7 @@ fn bins<'a>(values: impl Iterator<Item = &'a f64>, whole: bool) -> (f64, f64, us
     } else {
         20.0
     };
-    let mut width = super::scale::step(length, count as usize);
-    if whole {
-        width = width.max(1.0).round();
-    }
-    let from = (least / width).floor() * width;
-    // The greatest value falls into the last interval.
-    let bins = ((((most - from) / width + 1e-9).floor() as usize).saturating_add(1)).min(200);
-    (from, width, bins)
+    intervals(least, most, count as usize, whole)
 }
 
 /// The rows that stand behind a mark.

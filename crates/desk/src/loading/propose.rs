@@ -250,6 +250,8 @@ pub(super) fn rows(proposal: &Proposal, covering: &Covering) -> ResultSet {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use idle_tide_intake::FORMS;
+    use idle_tide_lang::command::LOADED_FORMS;
 
     fn proposed(command: &str, columns: &[(&str, bool)]) -> Proposed {
         Proposed {
@@ -272,6 +274,12 @@ mod tests {
             separated: true,
             loads: None,
         }
+    }
+
+    #[test]
+    fn the_list_offers_every_form() {
+        let known: Vec<&str> = FORMS.iter().map(|(name, _)| *name).collect();
+        assert_eq!(known, LOADED_FORMS);
     }
 
     #[test]

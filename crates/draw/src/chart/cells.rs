@@ -4,6 +4,7 @@ use unicode_segmentation::UnicodeSegmentation;
 use unicode_width::UnicodeWidthStr;
 
 use super::{FILLS, Role, SIGNS, Scene, Shape};
+use crate::picture::{BELOW, LEFT};
 
 /// What a cell is drawn with.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -27,10 +28,6 @@ pub struct Cell {
     pub ink: Ink,
 }
 
-/// A cell filled from the left, in eighths.
-const LEFT: [char; 9] = [' ', '▏', '▎', '▍', '▌', '▋', '▊', '▉', '█'];
-/// A cell filled from below, in eighths.
-const BELOW: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
 /// Fields of a heat map, from the weakest to the strongest.
 const SHADES: [char; 5] = ['·', '░', '▒', '▓', '█'];
 /// The dots of a braille pattern (Unicode, block 2800), by column and row.
