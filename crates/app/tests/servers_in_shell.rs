@@ -1,6 +1,8 @@
 //! The program without a screen against the private servers: scripts as one transaction, files that the
 //! servers' backup programs write, values without loss, and passwords where nobody can be asked.
 
+#![allow(clippy::too_many_lines)]
+
 use std::path::PathBuf;
 use std::process::{Command, Output, Stdio};
 

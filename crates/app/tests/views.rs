@@ -1,6 +1,8 @@
 //! Every view drawn into a buffer and held as a snapshot, at a roomy and at a small size; keys and the
 //! mouse against the state behind it; hostile values against the bytes that reach the terminal.
 
+#![allow(clippy::too_many_lines)]
+
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};

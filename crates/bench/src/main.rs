@@ -3,6 +3,8 @@
 //! only against the servers, `--answers` only pictures, comparisons and the like, `--travel` only files in and out, `--catalog` only what large catalogs take, `--documents` only the rows on documents,
 //! `--scaling` only how work grows with its input.
 
+#![allow(clippy::too_many_lines)]
+
 mod answers;
 mod documents;
 mod scaling;

@@ -1,6 +1,8 @@
 //! The practice server's commands and operators, those that flows never compile to among them. What is expected is worked out by hand from
 //! the public command reference.
 
+#![allow(clippy::too_many_lines)]
+
 use idle_tide_core::document::extended::{Form, read_document, text_of};
 use idle_tide_core::document::{Datum, Document};
 use idle_tide_dock::server::{Conversation, Server, Settings, Store};

@@ -557,6 +557,7 @@ pub fn cover(text: &str, dialect: &Dialect) -> Option<Covered> {
 }
 
 #[cfg(test)]
+#[allow(clippy::too_many_lines)]
 mod tests {
     use super::*;
     use crate::dialect::{FLOW, MARIADB, POSTGRES, SQLITE, TABULAR};

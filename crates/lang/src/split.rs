@@ -82,6 +82,119 @@ enum Body {
     Batch(Batch),
 }
 
+/// What begins a routine, a trigger or a package after `create`.
+const MODULES: [&[u8]; 5] = [b"function", b"procedure", b"trigger", b"event", b"package"];
+/// What begins a block where blocks stand outside of routines.
+const BLOCKS: [&[u8]; 6] = [b"if", b"case", b"while", b"loop", b"repeat", b"for"];
+
+impl Body {
+    /// What the body of a statement is after a word.
+    fn after(self, bodies: Bodies, word: &[u8]) -> Body {
+        if bodies == Bodies::Batch {
+            let mut batch = match self {
+                Body::Batch(batch) => batch,
+                _ => Batch::default(),
+            };
+            batch.word(word);
+            return Body::Batch(batch);
+        }
+        match self {
+            Body::Head(false) => Body::begun(bodies, word),
+            Body::Head(true) => Body::created(bodies, word),
+            Body::Label | Body::Plain => Body::Plain,
+            Body::Trigger(Tail::Semicolon) if word == b"end" => Body::Trigger(Tail::End),
+            Body::Trigger(_) => Body::Trigger(Tail::Other),
+            Body::Routine(blocks) => blocks.after(bodies, word),
+            Body::Unit(mut unit) => {
+                unit.word(word);
+                Body::Unit(unit)
+            }
+            Body::Copy(from) => Body::Copy(match (from, word) {
+                (_, b"from") => Stdin::From,
+                (Stdin::From, b"stdin") => Stdin::Yes,
+                (Stdin::From, _) => Stdin::No,
+                (other, _) => other,
+            }),
+            Body::Rule(_) | Body::Batch(_) => self,
+        }
+    }
+
+    /// After the first word of a statement.
+    fn begun(bodies: Bodies, word: &[u8]) -> Body {
+        let opens = BLOCKS.contains(&word);
+        match (bodies, word) {
+            (_, b"explain" | b"query" | b"plan" | b"analyze") => Body::Head(false),
+            (_, b"create") => Body::Head(true),
+            // From which version on the rest of a comment is run.
+            (Bodies::Routines, number) if number.first().is_some_and(u8::is_ascii_digit) => {
+                Body::Head(false)
+            }
+            (Bodies::Packages, b"begin" | b"declare") => Body::Unit(Unit::begun(word)),
+            (Bodies::Packages, _) if opens => Body::Unit(Unit::begun(word)),
+            (Bodies::Routines, b"begin") => Body::Routine(Blocks {
+                begun: true,
+                ..Blocks::default()
+            }),
+            (Bodies::Routines, _) if opens => {
+                let mut blocks = Blocks::default();
+                blocks.open(false);
+                blocks.at_start = matches!(word, b"loop" | b"repeat");
+                Body::Routine(blocks)
+            }
+            (Bodies::Routines, _) => Body::Label,
+            (Bodies::Atomic, b"copy") => Body::Copy(Stdin::No),
+            _ => Body::Plain,
+        }
+    }
+
+    /// After a word that follows `create`.
+    fn created(bodies: Bodies, word: &[u8]) -> Body {
+        let is_module = MODULES.contains(&word);
+        match (bodies, word) {
+            (Bodies::Packages, _) if is_module => Body::Unit(Unit::begun(word)),
+            (Bodies::Routines, _) if is_module => Body::Routine(Blocks::default()),
+            (
+                Bodies::Routines | Bodies::Packages,
+                b"table" | b"view" | b"index" | b"user" | b"role" | b"database" | b"schema"
+                | b"sequence" | b"server" | b"temporary" | b"unique" | b"fulltext" | b"spatial",
+            ) => Body::Plain,
+            (Bodies::Routines | Bodies::Packages, _) => Body::Head(true),
+            (Bodies::Triggers, b"temp" | b"temporary") => Body::Head(true),
+            (Bodies::Triggers, b"trigger") => Body::Trigger(Tail::Other),
+            (Bodies::Atomic, b"or" | b"replace") => Body::Head(true),
+            (Bodies::Atomic, b"function" | b"procedure") => Body::Routine(Blocks::default()),
+            (Bodies::Atomic, b"rule") => Body::Rule(0),
+            _ => Body::Plain,
+        }
+    }
+}
+
+impl Blocks {
+    /// What a routine with these blocks is after a word.
+    fn after(mut self, bodies: Bodies, word: &[u8]) -> Body {
+        if bodies == Bodies::Atomic {
+            self.atomic_word(word);
+            return Body::Routine(self);
+        }
+        if self.begun {
+            // A block without a routine: `begin not atomic`.
+            return match word {
+                b"not" => {
+                    let mut blocks = Blocks::default();
+                    blocks.open(false);
+                    Body::Routine(blocks)
+                }
+                _ => Body::Plain,
+            };
+        }
+        // In a block `not atomic` is followed by a statement.
+        let atomic = word == b"atomic" && self.depth == 1;
+        self.word(word);
+        self.at_start |= atomic;
+        Body::Routine(self)
+    }
+}
+
 /// What a batch has come to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 struct Batch {
@@ -99,11 +212,11 @@ impl Batch {
         let begun = std::mem::take(&mut self.begun);
         match word {
             b"tran" | b"transaction" | b"distributed" if begun => return,
-            _ => self.depth += u16::from(begun),
+            _ => self.depth = self.depth.saturating_add(u16::from(begun)),
         }
         match word {
             b"begin" => self.begun = true,
-            b"case" => self.depth += 1,
+            b"case" => self.depth = self.depth.saturating_add(1),
             b"end" => self.depth = self.depth.saturating_sub(1),
             _ => {}
         }
@@ -157,8 +270,18 @@ struct Unit {
 }
 
 impl Unit {
+    /// Begun by its first word.
+    fn begun(word: &[u8]) -> Self {
+        let mut unit = Unit::default();
+        match word {
+            b"if" => unit.open(false),
+            word => unit.word(word),
+        }
+        unit
+    }
+
     fn open(&mut self, declaring: bool) {
-        self.depth += 1;
+        self.depth = self.depth.saturating_add(1);
         self.declaring = self.declaring << 1 | u64::from(declaring);
     }
 
@@ -215,7 +338,7 @@ impl Unit {
 
 impl Blocks {
     fn open(&mut self, expression: bool) {
-        self.depth += 1;
+        self.depth = self.depth.saturating_add(1);
         self.expressions = self.expressions << 1 | u64::from(expression);
     }
 
@@ -264,7 +387,7 @@ impl Blocks {
         let begun = std::mem::replace(&mut self.begun, word == b"begin");
         match word {
             b"atomic" if begun => self.depth = 1,
-            b"case" if self.depth > 0 => self.depth += 1,
+            b"case" if self.depth > 0 => self.depth = self.depth.saturating_add(1),
             b"end" => self.depth = self.depth.saturating_sub(1),
             _ => {}
         }
@@ -720,22 +843,10 @@ impl Splitter {
     /// Reads code from `at`; gives the place to go on from, in the state that is then set.
     fn code(&mut self, chunk: &[u8], mut at: usize, emit: &mut dyn FnMut(Piece)) -> usize {
         while at < chunk.len() {
-            if matches!(self.body, Body::Plain) && self.start.is_some() && self.delimiter.is_empty()
-            {
-                let skipped = chunk[at..]
-                    .iter()
-                    .position(|byte| CLASS[usize::from(*byte)] != 0)
-                    .unwrap_or(chunk.len() - at);
-                if skipped > 0 {
-                    at += skipped;
-                    // A sign within a word, and a prefix before a quote, are looked at together with it.
-                    self.word_length = 0;
-                    self.previous = chunk[at - 1];
-                    if matches!(self.previous, b'-' | b'/') {
-                        self.previous = 0;
-                    }
-                    continue;
-                }
+            let skipped = self.skip(&chunk[at..]);
+            if skipped > 0 {
+                at += skipped;
+                continue;
             }
             let byte = chunk[at];
             let place = self.offset + at as u64;
@@ -772,18 +883,6 @@ impl Splitter {
             } else if self.word_length == 0 && self.previous != b'/' {
                 self.first_word = None;
             }
-            if byte == b'='
-                && self.commands
-                && !self.has_code
-                && self.previous == 0
-                && self.word_length == 0
-            {
-                // Comments before it are not part of it.
-                self.start = Some((place, self.line));
-                self.has_code = true;
-                self.state = State::Script(0, 0);
-                return at + 1;
-            }
             if self.begins_special(byte, place) {
                 return at + 1;
             }
@@ -808,79 +907,123 @@ impl Splitter {
                 return at;
             }
             at += 1;
-            match byte {
-                b'-' if self.previous == b'-' => {
-                    self.state = if self.dialect.spaced_dashes {
-                        State::Dashes
-                    } else {
-                        State::LineComment
-                    };
-                    self.previous = 0;
-                    return at;
-                }
-                b'*' if self.previous == b'/' => {
-                    self.state = State::BlockComment(1, 0);
-                    self.previous = 0;
-                    return at;
-                }
-                // Whether these are code is known at the next byte.
-                b'-' | b'/' => {
-                    self.settle_slash();
-                    self.previous = byte;
-                    continue;
-                }
-                _ => self.settle_slash(),
-            }
-            self.previous = byte;
-            let dialect = self.dialect;
-            let quote = match byte {
-                b';' if self.delimiter.is_empty() => {
-                    if self.is_batch() {
-                        let mut batch = match self.body {
-                            Body::Batch(batch) => batch,
-                            _ => Batch::default(),
-                        };
-                        batch.depth += u16::from(std::mem::take(&mut batch.begun));
-                        batch.closed = Some(place + 1);
-                        self.body = Body::Batch(batch);
-                        continue;
-                    }
-                    if self.semicolon() {
-                        continue;
-                    }
-                    if self.body == Body::Copy(Stdin::Yes) {
-                        self.state = State::Data(3);
-                        return at;
-                    }
-                    self.end(place + 1, PieceKind::Statement, true, emit);
-                    continue;
-                }
-                b'#' if dialect.hash_comments => {
-                    self.state = State::LineComment;
-                    return at;
-                }
-                b'\'' => Some((byte, dialect.backslash_escapes || escape_prefix)),
-                b'"' => Some((
-                    byte,
-                    dialect.double_quoted_text && dialect.backslash_escapes || dialect.json_text,
-                )),
-                b'`' if dialect.backtick_names => Some((byte, false)),
-                b'[' if dialect.bracket_names => Some((b']', false)),
-                _ => None,
-            };
-            self.code_seen(byte);
-            if let Some((close, escapes)) = quote {
-                self.state = State::Quote(close, escapes);
+            if self.sign(byte, place, escape_prefix, emit) {
                 return at;
             }
         }
         at
     }
 
-    /// Whether a line of its own or a quote with a tag begins at a byte; the state is that then.
+    /// How many bytes can be gone past because nothing in them ends a statement whose body has no blocks.
+    fn skip(&mut self, rest: &[u8]) -> usize {
+        if self.body != Body::Plain || self.start.is_none() || !self.delimiter.is_empty() {
+            return 0;
+        }
+        let skipped = rest
+            .iter()
+            .position(|byte| CLASS[usize::from(*byte)] != 0)
+            .unwrap_or(rest.len());
+        if skipped > 0 {
+            // A sign within a word, and a prefix before a quote, are looked at together with it.
+            self.word_length = 0;
+            self.previous = match rest[skipped - 1] {
+                b'-' | b'/' => 0,
+                other => other,
+            };
+        }
+        skipped
+    }
+
+    /// Reads a sign: no letter, no space. True if it turned what follows into something else than code.
+    fn sign(
+        &mut self,
+        byte: u8,
+        place: u64,
+        escape_prefix: bool,
+        emit: &mut dyn FnMut(Piece),
+    ) -> bool {
+        match byte {
+            b'-' if self.previous == b'-' => {
+                self.state = if self.dialect.spaced_dashes {
+                    State::Dashes
+                } else {
+                    State::LineComment
+                };
+                self.previous = 0;
+                return true;
+            }
+            b'*' if self.previous == b'/' => {
+                self.state = State::BlockComment(1, 0);
+                self.previous = 0;
+                return true;
+            }
+            // Whether these are code is known at the next byte.
+            b'-' | b'/' => {
+                self.settle_slash();
+                self.previous = byte;
+                return false;
+            }
+            _ => self.settle_slash(),
+        }
+        self.previous = byte;
+        let dialect = self.dialect;
+        let quote = match byte {
+            b';' if self.delimiter.is_empty() => {
+                if self.is_batch() {
+                    let mut batch = match self.body {
+                        Body::Batch(batch) => batch,
+                        _ => Batch::default(),
+                    };
+                    batch.depth = batch
+                        .depth
+                        .saturating_add(u16::from(std::mem::take(&mut batch.begun)));
+                    batch.closed = Some(place + 1);
+                    self.body = Body::Batch(batch);
+                    return false;
+                }
+                if self.semicolon() {
+                    return false;
+                }
+                if self.body == Body::Copy(Stdin::Yes) {
+                    self.state = State::Data(3);
+                    return true;
+                }
+                self.end(place + 1, PieceKind::Statement, true, emit);
+                return false;
+            }
+            b'#' if dialect.hash_comments => {
+                self.state = State::LineComment;
+                return true;
+            }
+            b'\'' => Some((byte, dialect.backslash_escapes || escape_prefix)),
+            b'"' => Some((
+                byte,
+                dialect.double_quoted_text && dialect.backslash_escapes || dialect.json_text,
+            )),
+            b'`' if dialect.backtick_names => Some((byte, false)),
+            b'[' if dialect.bracket_names => Some((b']', false)),
+            _ => None,
+        };
+        self.code_seen(byte);
+        if let Some((close, escapes)) = quote {
+            self.state = State::Quote(close, escapes);
+            return true;
+        }
+        false
+    }
+
+    /// Whether a line of a script, a line of its own or a quote with a tag begins at a byte; the state is that then.
     fn begins_special(&mut self, byte: u8, place: u64) -> bool {
         if self.start.is_none() {
             self.start = Some((place, self.line));
+        }
+        let is_first = !self.has_code && self.previous == 0 && self.word_length == 0;
+        if byte == b'=' && self.commands && is_first {
+            // Comments before it are not part of it.
+            self.start = Some((place, self.line));
+            self.has_code = true;
+            self.state = State::Script(0, 0);
+            return true;
         }
         if byte == b'\\' && !self.has_code && self.dialect.dollar_quotes && self.dialect.file_lines
         {
@@ -997,7 +1140,9 @@ impl Splitter {
                 self.body = Body::Batch(Batch::default());
             }
             Body::Batch(batch) => {
-                batch.depth += u16::from(std::mem::take(&mut batch.begun));
+                batch.depth = batch
+                    .depth
+                    .saturating_add(u16::from(std::mem::take(&mut batch.begun)));
                 batch.closed = None;
             }
             Body::Head(_) | Body::Label => self.body = Body::Plain,
@@ -1035,113 +1180,7 @@ impl Splitter {
             self.body = Body::Plain;
             return false;
         }
-        if self.is_batch() {
-            let mut batch = match self.body {
-                Body::Batch(batch) => batch,
-                _ => Batch::default(),
-            };
-            batch.word(word);
-            self.body = Body::Batch(batch);
-            return false;
-        }
-        let blocks = Body::Routine(Blocks::default());
-        self.body = match (self.body, self.dialect.bodies, word) {
-            (Body::Head(false), _, b"explain" | b"query" | b"plan" | b"analyze") => {
-                Body::Head(false)
-            }
-            (Body::Head(false), Bodies::Routines, number)
-                if number.first().is_some_and(u8::is_ascii_digit) =>
-            {
-                Body::Head(false)
-            }
-            (
-                Body::Head(false),
-                Bodies::Packages,
-                b"begin" | b"declare" | b"if" | b"case" | b"while" | b"loop" | b"repeat" | b"for",
-            ) => {
-                let mut unit = Unit::default();
-                match word {
-                    b"if" => unit.open(false),
-                    word => unit.word(word),
-                }
-                Body::Unit(unit)
-            }
-            (
-                Body::Head(true),
-                Bodies::Packages,
-                b"function" | b"procedure" | b"trigger" | b"event" | b"package",
-            ) => {
-                let mut unit = Unit::default();
-                unit.word(word);
-                Body::Unit(unit)
-            }
-            (Body::Unit(mut unit), ..) => {
-                unit.word(word);
-                Body::Unit(unit)
-            }
-            (Body::Head(false), _, b"create") => Body::Head(true),
-            (Body::Head(false), Bodies::Routines, b"begin") => Body::Routine(Blocks {
-                begun: true,
-                ..Blocks::default()
-            }),
-            (
-                Body::Head(false),
-                Bodies::Routines,
-                b"if" | b"case" | b"while" | b"loop" | b"repeat" | b"for",
-            ) => {
-                let mut blocks = Blocks::default();
-                blocks.open(false);
-                blocks.at_start = matches!(word, b"loop" | b"repeat");
-                Body::Routine(blocks)
-            }
-            (Body::Head(false), Bodies::Atomic, b"copy") => Body::Copy(Stdin::No),
-            (Body::Head(true), Bodies::Triggers, b"temp" | b"temporary") => Body::Head(true),
-            (Body::Head(true), Bodies::Triggers, b"trigger") => Body::Trigger(Tail::Other),
-            (Body::Head(true), Bodies::Atomic, b"or" | b"replace") => Body::Head(true),
-            (Body::Head(true), Bodies::Atomic, b"function" | b"procedure") => blocks,
-            (Body::Head(true), Bodies::Atomic, b"rule") => Body::Rule(0),
-            (rule @ Body::Rule(_), ..) => rule,
-            (
-                Body::Head(true),
-                Bodies::Routines,
-                b"function" | b"procedure" | b"trigger" | b"event" | b"package",
-            ) => blocks,
-            (
-                Body::Head(true),
-                Bodies::Routines | Bodies::Packages,
-                b"table" | b"view" | b"index" | b"user" | b"role" | b"database" | b"schema"
-                | b"sequence" | b"server" | b"temporary" | b"unique" | b"fulltext" | b"spatial",
-            ) => Body::Plain,
-            (Body::Head(true), Bodies::Routines | Bodies::Packages, _) => Body::Head(true),
-            (Body::Head(false), Bodies::Routines, _) => Body::Label,
-            (Body::Head(_) | Body::Label | Body::Plain, ..) => Body::Plain,
-            (Body::Trigger(Tail::Semicolon), _, b"end") => Body::Trigger(Tail::End),
-            (Body::Trigger(_), ..) => Body::Trigger(Tail::Other),
-            (Body::Copy(_), _, b"from") => Body::Copy(Stdin::From),
-            (Body::Copy(Stdin::From), _, b"stdin") => Body::Copy(Stdin::Yes),
-            (Body::Copy(Stdin::From), ..) => Body::Copy(Stdin::No),
-            (other @ (Body::Copy(_) | Body::Batch(_)), ..) => other,
-            (Body::Routine(mut blocks), Bodies::Atomic, _) => {
-                blocks.atomic_word(word);
-                Body::Routine(blocks)
-            }
-            // A block without a routine: `begin not atomic`.
-            (Body::Routine(blocks), _, word) if blocks.begun => match word {
-                b"not" => {
-                    let mut blocks = Blocks::default();
-                    blocks.open(false);
-                    Body::Routine(blocks)
-                }
-                _ => Body::Plain,
-            },
-            (Body::Routine(mut blocks), ..) => {
-                // In a block `not atomic` is followed by a statement.
-                let atomic = word == b"atomic" && blocks.depth == 1;
-                blocks.word(word);
-                blocks.at_start |= atomic;
-                Body::Routine(blocks)
-            }
-        };
+        self.body = self.body.after(self.dialect.bodies, word);
         false
     }
 

@@ -7,7 +7,8 @@ use sqlparser::ast::{
     ReferentialAction, TableConstraint, UniqueConstraint,
 };
 
-use crate::execute::{Failure, Session};
+use crate::execute::Session;
+use crate::failure::Failure;
 use crate::schema::{Declared, declared};
 use crate::translate::{one, place};
 

@@ -9,264 +9,25 @@ use idle_tide_tabular::token::{
     DoneOf, put_columns, put_done, put_environment, put_message, put_row, put_status,
 };
 use idle_tide_tabular::types::{ANY, id};
-use idle_tide_tabular::{Done, Environment, Field, Message, TypeInfo, Value as Wire};
+use idle_tide_tabular::{Done, Environment, Field, TypeInfo, Value as Wire};
+use rusqlite::Connection;
 use rusqlite::hooks::{AuthAction, AuthContext, Authorization};
 use rusqlite::types::Value;
-use rusqlite::{Connection, ErrorCode};
 use sqlparser::ast::{
-    BinaryOperator, CastKind, CreateProcedureBody, DeclareAssignment, Expr, ObjectName,
-    OutputClause, Query, SelectItem, SelectItemQualifiedWildcardKind, Set, SetExpr, Statement, Use,
-    Value as Literal, ValueWithSpan, VisitMut,
+    BinaryOperator, CastKind, DeclareAssignment, Expr, ObjectName, OutputClause, Query, SelectItem,
+    SelectItemQualifiedWildcardKind, Set, SetExpr, Statement, Use, Value as Literal, ValueWithSpan,
+    VisitMut,
 };
 use sqlparser::dialect::MsSqlDialect;
 use sqlparser::parser::Parser;
 
 use crate::Shared;
 use crate::batch::{self, What};
+use crate::failure::{Failure, GONE, STOPPED};
 use crate::functions::{Told, VERSION, install};
 use crate::link::Link;
 use crate::schema::{Declared, declared};
 use crate::translate::{Translate, one, place};
-
-/// Why a statement failed, as the server says it; of a class up to 10 it is a notice.
-#[derive(Debug, Clone)]
-pub(crate) struct Failure {
-    pub(crate) number: i32,
-    pub(crate) class: u8,
-    pub(crate) state: u8,
-    pub(crate) text: String,
-}
-
-/// The client asked for a stop.
-const STOPPED: i32 = -1;
-/// The connection is gone.
-const GONE: i32 = -2;
-
-impl Failure {
-    pub(crate) fn of(number: i32, class: u8, text: impl Into<String>) -> Self {
-        Failure {
-            number,
-            class,
-            state: 1,
-            text: text.into(),
-        }
-    }
-
-    /// What the stand-in does not have.
-    pub(crate) fn unknown(what: impl std::fmt::Display) -> Self {
-        Self::of(40_000, 16, format!("The stand-in does not know {what}."))
-    }
-
-    /// The message that tells it.
-    pub(crate) fn message(&self, line: u32) -> Message {
-        Message {
-            number: self.number,
-            state: self.state,
-            class: self.class,
-            text: self.text.clone(),
-            server: "brackwater".into(),
-            procedure: String::new(),
-            line,
-        }
-    }
-
-    /// Whether the rest of the batch does not run either.
-    fn ends_batch(&self) -> bool {
-        matches!(
-            self.number,
-            STOPPED
-                | GONE
-                | 102
-                | 137
-                | 195
-                | 207
-                | 208
-                | 209
-                | 241
-                | 245
-                | 1222
-                | 2812
-                | 40_000
-                | 50_000..
-        )
-    }
-}
-
-impl From<rusqlite::Error> for Failure {
-    fn from(error: rusqlite::Error) -> Self {
-        let words = match &error {
-            rusqlite::Error::SqliteFailure(_, Some(words)) => words.clone(),
-            rusqlite::Error::SqlInputError { msg, .. } => msg.clone(),
-            other => other.to_string(),
-        };
-        if let Some(code) = error.sqlite_error_code() {
-            match code {
-                ErrorCode::AuthorizationForStatementDenied => {
-                    // `access to dues.id is prohibited`.
-                    let name = words.strip_prefix("access to ").unwrap_or_default();
-                    let (right, name) = match name.split('.').next() {
-                        None | Some("") => ("INSERT", "this table"),
-                        Some(name) => ("SELECT", name),
-                    };
-                    return Failure {
-                        state: 5,
-                        ..Self::of(
-                            229,
-                            14,
-                            format!(
-                                "The {right} permission was denied on the object '{name}', schema 'dbo'."
-                            ),
-                        )
-                    };
-                }
-                ErrorCode::OperationInterrupted => return Self::of(STOPPED, 0, "stopped"),
-                ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked => {
-                    return Failure {
-                        state: 51,
-                        ..Self::of(1222, 16, "Lock request time out period exceeded.")
-                    };
-                }
-                _ => {}
-            }
-        }
-        let after = |start: &str| {
-            words
-                .strip_prefix(start)
-                .map(|rest| rest.trim().to_string())
-        };
-        if let Some(name) = after("no such table:") {
-            return Self::of(
-                208,
-                16,
-                format!(
-                    "Invalid object name '{}'.",
-                    name.trim_start_matches("main.")
-                ),
-            );
-        }
-        if let Some(name) = after("no such column:") {
-            let name = name
-                .rsplit('.')
-                .next()
-                .unwrap_or_default()
-                .split(" - ")
-                .next()
-                .unwrap_or_default()
-                .to_string();
-            return Self::of(207, 16, format!("Invalid column name '{name}'."));
-        }
-        if let Some(name) = after("ambiguous column name:") {
-            return Self::of(
-                209,
-                16,
-                format!(
-                    "Ambiguous column name '{}'.",
-                    name.rsplit('.').next().unwrap_or_default()
-                ),
-            );
-        }
-        if let Some(name) = after("no such function:") {
-            return Failure {
-                state: 10,
-                ..Self::of(
-                    195,
-                    15,
-                    format!("'{name}' is not a recognized built-in function name."),
-                )
-            };
-        }
-        if let Some(columns) = after("UNIQUE constraint failed:") {
-            let table = columns.split('.').next().unwrap_or_default().to_string();
-            return Self::of(
-                2627,
-                14,
-                format!(
-                    "Violation of PRIMARY KEY or UNIQUE KEY constraint. Cannot insert duplicate key in object 'dbo.{table}' ({columns})."
-                ),
-            );
-        }
-        if words.starts_with("FOREIGN KEY constraint failed") {
-            return Self::of(
-                547,
-                16,
-                "The statement conflicted with a FOREIGN KEY constraint.",
-            );
-        }
-        if let Some(name) = after("CHECK constraint failed:") {
-            return Self::of(
-                547,
-                16,
-                format!("The statement conflicted with the CHECK constraint \"{name}\"."),
-            );
-        }
-        if let Some(column) = after("NOT NULL constraint failed:") {
-            let (table, column) = column.rsplit_once('.').unwrap_or(("", &column));
-            return Failure {
-                state: 2,
-                ..Self::of(
-                    515,
-                    16,
-                    format!(
-                        "Cannot insert the value NULL into column '{column}', table 'dbo.{table}'; column does not allow nulls. INSERT fails."
-                    ),
-                )
-            };
-        }
-        if let Some((_, rest)) = words.split_once("near \"") {
-            return Self::of(
-                102,
-                15,
-                format!(
-                    "Incorrect syntax near '{}'.",
-                    rest.split('"').next().unwrap_or_default()
-                ),
-            );
-        }
-        if words.contains("already exists") {
-            let name = words
-                .split_whitespace()
-                .nth(1)
-                .unwrap_or_default()
-                .trim_matches('"');
-            return Failure {
-                state: 6,
-                ..Self::of(
-                    2714,
-                    16,
-                    format!("There is already an object named '{name}' in the database."),
-                )
-            };
-        }
-        if words.starts_with("Divide by zero") {
-            return Self::of(8134, 16, words);
-        }
-        if words.starts_with("Arithmetic overflow") {
-            return Failure {
-                state: 2,
-                ..Self::of(8115, 16, words)
-            };
-        }
-        if words.starts_with("Conversion failed when converting date") {
-            return Self::of(241, 16, words);
-        }
-        if words.starts_with("Conversion failed") {
-            return Self::of(245, 16, words);
-        }
-        if words.starts_with("Error converting") {
-            return Failure {
-                state: 5,
-                ..Self::of(8114, 16, words)
-            };
-        }
-        Self::of(40_000, 16, words)
-    }
-}
-
-impl From<std::io::Error> for Failure {
-    fn from(error: std::io::Error) -> Self {
-        Self::of(GONE, 0, error.to_string())
-    }
-}
 
 /// A variable.
 #[derive(Debug, Clone)]
@@ -276,7 +37,7 @@ pub(crate) struct Variable {
 }
 
 /// How a run of statements came to its end.
-enum Flow {
+pub(crate) enum Flow {
     Next,
     Break,
     Continue,
@@ -302,9 +63,9 @@ pub(crate) struct Session {
     plan_only: bool,
     measures: bool,
     stopped: Arc<AtomicBool>,
-    pending: Option<Done>,
+    pub(crate) pending: Option<Done>,
     pub(crate) within: bool,
-    level: u32,
+    pub(crate) level: u32,
 }
 
 fn wire(value: &Value) -> Wire<'_> {
@@ -318,7 +79,7 @@ fn wire(value: &Value) -> Wire<'_> {
 }
 
 /// What a value says of its own type.
-fn of_value(value: &Value, exact: bool) -> TypeInfo {
+pub(crate) fn of_value(value: &Value, exact: bool) -> TypeInfo {
     match value {
         Value::Integer(number) if i32::try_from(*number).is_ok() => TypeInfo::of(id::INTN, 4),
         Value::Integer(_) => TypeInfo::of(id::INTN, 8),
@@ -522,7 +283,7 @@ impl Session {
     }
 
     /// The end of a statement is told when it is known whether more comes.
-    fn tell_pending(&mut self, more: bool) -> Result<(), Failure> {
+    pub(crate) fn tell_pending(&mut self, more: bool) -> Result<(), Failure> {
         if let Some(mut done) = self.pending.take() {
             if more {
                 done.status |= Done::MORE;
@@ -534,7 +295,7 @@ impl Session {
         Ok(())
     }
 
-    fn done(&mut self, command: u16, rows: Option<u64>) -> Result<(), Failure> {
+    pub(crate) fn done(&mut self, command: u16, rows: Option<u64>) -> Result<(), Failure> {
         self.tell_pending(true)?;
         let counted = rows.is_some() && !self.silent;
         self.pending = Some(Done {
@@ -976,7 +737,7 @@ impl Session {
     }
 
     /// One value of an expression.
-    fn value(&self, expr: &Expr) -> Result<(Value, Option<TypeInfo>), Failure> {
+    pub(crate) fn value(&self, expr: &Expr) -> Result<(Value, Option<TypeInfo>), Failure> {
         let (info, exact) = said(&SelectItem::UnnamedExpr(expr.clone()));
         let mut expr = expr.clone();
         self.translate(&mut expr)?;
@@ -1015,7 +776,11 @@ impl Session {
         })
     }
 
-    fn block(&mut self, statements: Vec<Statement>, text: &str) -> Result<Flow, Failure> {
+    pub(crate) fn block(
+        &mut self,
+        statements: Vec<Statement>,
+        text: &str,
+    ) -> Result<Flow, Failure> {
         for statement in statements {
             match self.statement(statement, text)? {
                 Flow::Next => {}
@@ -1041,94 +806,14 @@ impl Session {
     fn statement(&mut self, statement: Statement, text: &str) -> Result<Flow, Failure> {
         match statement {
             Statement::Query(query) => self.query(*query)?,
-            Statement::Insert(mut insert) => {
-                let table = insert.table.to_string();
-                insert.returning = returning(insert.output.take())?;
-                let gives = insert.returning.is_some();
-                // The embedded database has no `insert t`.
-                insert.into = true;
-                let mut statement = Statement::Insert(insert);
-                self.translate(&mut statement)?;
-                self.change(&statement.to_string(), gives, 0xc3, &table, 1)?;
-                let identity = self.connection.last_insert_rowid();
-                self.told.identity.store(identity, Ordering::Relaxed);
-            }
-            Statement::Update(mut update) => {
-                let table = update.table.to_string();
-                update.returning = returning(update.output.take())?;
-                let gives = update.returning.is_some();
-                let mut statement = Statement::Update(update);
-                self.translate(&mut statement)?;
-                self.change(&statement.to_string(), gives, 0xc5, &table, 0)?;
-            }
-            Statement::Delete(mut delete) => {
-                let tables = match &mut delete.from {
-                    sqlparser::ast::FromTable::WithFromKeyword(tables)
-                    | sqlparser::ast::FromTable::WithoutKeyword(tables) => tables.clone(),
-                };
-                // The embedded database wants its `from`.
-                delete.from = sqlparser::ast::FromTable::WithFromKeyword(tables.clone());
-                let table = tables.first().map(ToString::to_string).unwrap_or_default();
-                delete.returning = returning(delete.output.take())?;
-                let gives = delete.returning.is_some();
-                let mut statement = Statement::Delete(delete);
-                self.translate(&mut statement)?;
-                self.change(&statement.to_string(), gives, 0xc4, &table, -1)?;
-            }
+            Statement::Insert(insert) => self.insert(insert)?,
+            Statement::Update(update) => self.update(update)?,
+            Statement::Delete(delete) => self.delete(delete)?,
+            Statement::Truncate(truncate) => self.truncate(&truncate)?,
             Statement::Declare { stmts, .. } => self.declare(stmts)?,
-            Statement::Set(Set::SingleAssignment {
-                variable, values, ..
-            }) => {
-                let name = variable.to_string().to_lowercase();
-                if !name.starts_with('@') {
-                    return Ok(Flow::Next);
-                }
-                let value = match values.first() {
-                    Some(expr) => expr.clone(),
-                    None => return Ok(Flow::Next),
-                };
-                self.assign(&name, &value)?;
-            }
-            Statement::Set(other) => {
-                let words: Vec<String> = other
-                    .to_string()
-                    .split_whitespace()
-                    .skip(1)
-                    .map(str::to_string)
-                    .collect();
-                self.option(&words)?;
-            }
-            Statement::If(of) => {
-                let holds = match &of.if_block.condition {
-                    Some(condition) => self.holds(condition)?,
-                    None => true,
-                };
-                let block = if holds {
-                    Some(of.if_block)
-                } else {
-                    of.else_block
-                };
-                if let Some(block) = block {
-                    return self.block(block.conditional_statements.statements().clone(), text);
-                }
-            }
-            Statement::While(of) => {
-                let condition = of.while_block.condition.clone();
-                while condition
-                    .as_ref()
-                    .map_or(Ok(true), |condition| self.holds(condition))?
-                {
-                    self.heed_stop()?;
-                    match self.block(
-                        of.while_block.conditional_statements.statements().clone(),
-                        text,
-                    )? {
-                        Flow::Next | Flow::Continue => {}
-                        Flow::Break => break,
-                        other => return Ok(other),
-                    }
-                }
-            }
+            Statement::Set(set) => self.set(set)?,
+            Statement::If(of) => return self.branch(of, text),
+            Statement::While(of) => return self.repeat(of, text),
             Statement::StartTransaction {
                 statements,
                 has_end_keyword,
@@ -1156,13 +841,7 @@ impl Session {
                 &arguments,
                 !options.is_empty(),
             )?,
-            Statement::Throw(of) => {
-                let number = of
-                    .error_number
-                    .map_or(Ok(String::from("50000")), |e| self.plain(&e))?;
-                let words = of.message.map_or(Ok(String::new()), |e| self.plain(&e))?;
-                return Err(Failure::of(number.parse().unwrap_or(50_000), 16, words));
-            }
+            Statement::Throw(of) => return Err(self.thrown(of)?),
             Statement::WaitFor(of) => self.wait(&of.expr)?,
             Statement::Return(of) => {
                 let status = match of.value {
@@ -1173,10 +852,7 @@ impl Session {
                 };
                 return Ok(Flow::Return(status));
             }
-            Statement::Use(of) => {
-                let (Use::Object(name) | Use::Database(name)) = of else {
-                    return Err(Failure::unknown(of));
-                };
+            Statement::Use(Use::Object(name) | Use::Database(name)) => {
                 self.use_database(name.to_string().trim_matches(['[', ']', '"']))?;
             }
             Statement::Execute {
@@ -1184,6 +860,14 @@ impl Session {
                 parameters,
                 ..
             } => return self.execute(&name, &parameters),
+            other => return self.define(other, text),
+        }
+        Ok(Flow::Next)
+    }
+
+    /// What makes, changes and drops objects.
+    fn define(&mut self, statement: Statement, text: &str) -> Result<Flow, Failure> {
+        match statement {
             Statement::CreateTable(table) => {
                 self.defined(|session| session.create_table(&table))?;
             }
@@ -1223,18 +907,6 @@ impl Session {
                     Ok(())
                 })?;
             }
-            Statement::Truncate(truncate) => {
-                for target in &truncate.table_names {
-                    let name = place(&target.name, &self.database).map_err(Failure::unknown)?;
-                    self.change(
-                        &format!("delete from {}", one(&name)),
-                        false,
-                        0xc4,
-                        &name,
-                        -1,
-                    )?;
-                }
-            }
             other => {
                 let words = other.to_string();
                 let words: Vec<&str> = words.split_whitespace().take(2).collect();
@@ -1246,6 +918,127 @@ impl Session {
             }
         }
         Ok(Flow::Next)
+    }
+
+    fn insert(&mut self, mut insert: sqlparser::ast::Insert) -> Result<(), Failure> {
+        let table = insert.table.to_string();
+        insert.returning = returning(insert.output.take())?;
+        let gives = insert.returning.is_some();
+        // The embedded database has no `insert t`.
+        insert.into = true;
+        let mut statement = Statement::Insert(insert);
+        self.translate(&mut statement)?;
+        self.change(&statement.to_string(), gives, 0xc3, &table, 1)?;
+        let identity = self.connection.last_insert_rowid();
+        self.told.identity.store(identity, Ordering::Relaxed);
+        Ok(())
+    }
+
+    fn update(&mut self, mut update: sqlparser::ast::Update) -> Result<(), Failure> {
+        let table = update.table.to_string();
+        update.returning = returning(update.output.take())?;
+        let gives = update.returning.is_some();
+        let mut statement = Statement::Update(update);
+        self.translate(&mut statement)?;
+        self.change(&statement.to_string(), gives, 0xc5, &table, 0)
+    }
+
+    fn delete(&mut self, mut delete: sqlparser::ast::Delete) -> Result<(), Failure> {
+        let tables = match &mut delete.from {
+            sqlparser::ast::FromTable::WithFromKeyword(tables)
+            | sqlparser::ast::FromTable::WithoutKeyword(tables) => tables.clone(),
+        };
+        // The embedded database wants its `from`.
+        delete.from = sqlparser::ast::FromTable::WithFromKeyword(tables.clone());
+        let table = tables.first().map(ToString::to_string).unwrap_or_default();
+        delete.returning = returning(delete.output.take())?;
+        let gives = delete.returning.is_some();
+        let mut statement = Statement::Delete(delete);
+        self.translate(&mut statement)?;
+        self.change(&statement.to_string(), gives, 0xc4, &table, -1)
+    }
+
+    fn truncate(&mut self, truncate: &sqlparser::ast::Truncate) -> Result<(), Failure> {
+        for target in &truncate.table_names {
+            let name = place(&target.name, &self.database).map_err(Failure::unknown)?;
+            self.change(
+                &format!("delete from {}", one(&name)),
+                false,
+                0xc4,
+                &name,
+                -1,
+            )?;
+        }
+        Ok(())
+    }
+
+    /// A variable or an option of the session.
+    fn set(&mut self, set: Set) -> Result<(), Failure> {
+        let Set::SingleAssignment {
+            variable, values, ..
+        } = &set
+        else {
+            let words: Vec<String> = set
+                .to_string()
+                .split_whitespace()
+                .skip(1)
+                .map(str::to_string)
+                .collect();
+            return self.option(&words);
+        };
+        let name = variable.to_string().to_lowercase();
+        if !name.starts_with('@') {
+            return Ok(());
+        }
+        let value = match values.first() {
+            Some(expr) => expr.clone(),
+            None => return Ok(()),
+        };
+        self.assign(&name, &value)
+    }
+
+    fn branch(&mut self, of: sqlparser::ast::IfStatement, text: &str) -> Result<Flow, Failure> {
+        let holds = match &of.if_block.condition {
+            Some(condition) => self.holds(condition)?,
+            None => true,
+        };
+        let block = if holds {
+            Some(of.if_block)
+        } else {
+            of.else_block
+        };
+        if let Some(block) = block {
+            return self.block(block.conditional_statements.statements().clone(), text);
+        }
+        Ok(Flow::Next)
+    }
+
+    fn repeat(&mut self, of: sqlparser::ast::WhileStatement, text: &str) -> Result<Flow, Failure> {
+        let condition = of.while_block.condition.clone();
+        while condition
+            .as_ref()
+            .map_or(Ok(true), |condition| self.holds(condition))?
+        {
+            self.heed_stop()?;
+            match self.block(
+                of.while_block.conditional_statements.statements().clone(),
+                text,
+            )? {
+                Flow::Next | Flow::Continue => {}
+                Flow::Break => break,
+                other => return Ok(other),
+            }
+        }
+        Ok(Flow::Next)
+    }
+
+    /// What `throw` makes of its parts.
+    fn thrown(&mut self, of: sqlparser::ast::ThrowStatement) -> Result<Failure, Failure> {
+        let number = of
+            .error_number
+            .map_or(Ok(String::from("50000")), |e| self.plain(&e))?;
+        let words = of.message.map_or(Ok(String::new()), |e| self.plain(&e))?;
+        Ok(Failure::of(number.parse().unwrap_or(50_000), 16, words))
     }
 
     /// Makes variables.
@@ -1740,209 +1533,6 @@ impl Session {
         self.say(&out)?;
         self.done(Done::SELECT, Some(1))
     }
-
-    /// Runs a procedure.
-    fn execute(&mut self, name: &ObjectName, parameters: &[Expr]) -> Result<Flow, Failure> {
-        let mut given: Vec<(Option<String>, Value, Option<TypeInfo>)> = Vec::new();
-        for parameter in parameters {
-            let (called, expr) = match parameter {
-                Expr::BinaryOp {
-                    left,
-                    op: BinaryOperator::Eq,
-                    right,
-                } => (Some(left.to_string().to_lowercase()), right.as_ref()),
-                other => (None, other),
-            };
-            let (value, info) = self.value(expr)?;
-            given.push((called, value, info));
-        }
-        let plain = place(name, &self.database).map_err(Failure::unknown)?;
-        let plain = plain.trim_start_matches("sys.").to_lowercase();
-        let text_at = |at: usize| match given.get(at) {
-            Some((_, Value::Text(text), _)) => text.clone(),
-            _ => String::new(),
-        };
-        match plain.as_str() {
-            "sp_executesql" => {
-                let statement = text_at(0);
-                let declared_names = parameters_of(&text_at(1));
-                let mut variables = HashMap::new();
-                for (at, (called, value, _)) in given.iter().skip(2).enumerate() {
-                    let Some((own, words)) = declared_names.get(at) else {
-                        break;
-                    };
-                    let name = called.clone().unwrap_or_else(|| own.clone());
-                    let info = declared(words).map_or_else(|| of_value(value, false), |d| d.info);
-                    variables.insert(
-                        name,
-                        Variable {
-                            info,
-                            value: value.clone(),
-                        },
-                    );
-                }
-                self.inside(variables, &statement)?;
-            }
-            "sp_addextendedproperty" | "sp_updateextendedproperty" => {
-                let at = |name: &str, at: usize| {
-                    let named = given
-                        .iter()
-                        .find(|(called, ..)| called.as_deref() == Some(name));
-                    match named.map(|(_, value, _)| value) {
-                        Some(Value::Text(text)) => text.clone(),
-                        _ if given.iter().any(|(called, ..)| called.is_some()) => String::new(),
-                        _ => text_at(at),
-                    }
-                };
-                let (property, value) = (at("@name", 0), at("@value", 1));
-                let (schema, table, column) = (
-                    at("@level0name", 3),
-                    at("@level1name", 5),
-                    at("@level2name", 7),
-                );
-                let full = format!("{schema}.{table}").to_lowercase();
-                let number: i64 = self.connection.query_row("select object_id from t_names where full = ?1", [&full], |row| row.get(0))
-                    .map_err(|_| Failure::of(15_135, 16, format!("Object is invalid. Extended properties are not permitted on '{full}', or the object does not exist.")))?;
-                let minor: i64 = match column.is_empty() {
-                    true => 0,
-                    false => self.connection.query_row(
-                        "select column_id from \"sys.columns\" where object_id = ?1 and name = ?2",
-                        rusqlite::params![number, column],
-                        |row| row.get(0),
-                    )?,
-                };
-                self.connection.execute(
-                    "insert into \"sys.extended_properties\" values (1, ?1, ?2, ?3, ?4)",
-                    rusqlite::params![number, minor, property, value],
-                )?;
-                self.done(0, None)?;
-            }
-            _ => {
-                let found = self.connection.query_row(
-                    "select m.definition from \"sys.sql_modules\" m join t_names n on n.object_id = m.object_id join \"sys.procedures\" p on p.object_id = m.object_id where n.full = ?1",
-                    [&plain], |row| row.get::<_, String>(0));
-                let Ok(definition) = found else {
-                    return Err(Failure {
-                        state: 62,
-                        ..Failure::of(
-                            2812,
-                            16,
-                            format!("Could not find stored procedure '{plain}'."),
-                        )
-                    });
-                };
-                let parsed = Parser::new(&MsSqlDialect {})
-                    .try_with_sql(&batch::procedure(&definition))
-                    .and_then(|mut parser| parser.parse_statement());
-                let Ok(Statement::CreateProcedure { params, body, .. }) = parsed else {
-                    return Err(Failure::unknown("the text of this procedure"));
-                };
-                let mut variables = HashMap::new();
-                for (at, parameter) in params.unwrap_or_default().iter().enumerate() {
-                    let name = parameter.name.value.to_lowercase();
-                    let passed = given
-                        .iter()
-                        .find(|(called, ..)| called.as_deref() == Some(&name))
-                        .or_else(|| given.get(at).filter(|(called, ..)| called.is_none()));
-                    let value = match (passed, &parameter.default) {
-                        (Some((_, value, _)), _) => value.clone(),
-                        (None, Some(default)) => self.value(default)?.0,
-                        (None, None) => {
-                            return Err(Failure {
-                                state: 4,
-                                ..Failure::of(
-                                    201,
-                                    16,
-                                    format!(
-                                        "Procedure or function '{plain}' expects parameter '{name}', which was not supplied."
-                                    ),
-                                )
-                            });
-                        }
-                    };
-                    let info = declared(&parameter.data_type.to_string())
-                        .map_or_else(|| of_value(&value, false), |d| d.info);
-                    variables.insert(name, Variable { info, value });
-                }
-                let CreateProcedureBody::As(statements) = body else {
-                    return Err(Failure::unknown("this form of a procedure"));
-                };
-                if self.level > 31 {
-                    return Err(Failure::of(
-                        217,
-                        16,
-                        "Maximum stored procedure, function, trigger, or view nesting level exceeded (limit 32).",
-                    ));
-                }
-                let before = std::mem::replace(&mut self.variables, variables);
-                let was = std::mem::replace(&mut self.within, true);
-                self.level += 1;
-                let done = self.block(statements.statements().clone(), "");
-                self.level -= 1;
-                self.within = was;
-                self.variables = before;
-                let status = match done? {
-                    Flow::Return(status) => status,
-                    _ => 0,
-                };
-                self.tell_pending(true)?;
-                let mut out = Vec::new();
-                put_status(status, &mut out);
-                self.say(&out)?;
-                self.pending = Some(Done {
-                    of: DoneOf::Procedure,
-                    status: 0,
-                    command: 0xe0,
-                    rows: 0,
-                });
-            }
-        }
-        Ok(Flow::Next)
-    }
-
-    /// Runs a text with variables of its own.
-    pub(crate) fn inside(
-        &mut self,
-        variables: HashMap<String, Variable>,
-        text: &str,
-    ) -> Result<i32, Failure> {
-        let before = std::mem::replace(&mut self.variables, variables);
-        let done = self.text(text);
-        self.variables = before;
-        done
-    }
-}
-
-/// The names and types of `@a int, @b nvarchar(50)`.
-pub(crate) fn parameters_of(text: &str) -> Vec<(String, String)> {
-    let (mut depth, mut parts, mut start) = (0, Vec::new(), 0);
-    for (at, c) in text.char_indices() {
-        match c {
-            '(' => depth += 1,
-            ')' => depth -= 1,
-            ',' if depth == 0 => {
-                parts.push(&text[start..at]);
-                start = at + 1;
-            }
-            _ => {}
-        }
-    }
-    parts.push(&text[start..]);
-    parts
-        .into_iter()
-        .filter_map(|part| part.trim().split_once(char::is_whitespace))
-        .map(|(name, words)| {
-            (
-                name.to_lowercase(),
-                words
-                    .trim()
-                    .trim_end_matches(" output")
-                    .trim_end_matches(" OUTPUT")
-                    .trim_end_matches(" out")
-                    .to_string(),
-            )
-        })
-        .collect()
 }
 
 fn assigned(item: &SelectItem) -> Option<String> {

@@ -245,12 +245,14 @@ pub(crate) fn as_numbers(a: &str, b: &str) -> std::cmp::Ordering {
     }
 }
 
+type Body =
+    Box<dyn Fn(&Context<'_>) -> Result<Option<Value>> + Send + std::panic::UnwindSafe + 'static>;
+
+/// What gives a function to a connection.
+type Add<'a> = dyn Fn(&str, Body) -> Result<()> + 'a;
+
 /// Gives a connection the functions.
 pub(crate) fn install(connection: &Connection, told: &Arc<Told>) -> Result<()> {
-    type Body = Box<
-        dyn Fn(&Context<'_>) -> Result<Option<Value>> + Send + std::panic::UnwindSafe + 'static,
-    >;
-    let word = |text: String| Ok(Some(Value::Text(text)));
     let add = |name: &str, body: Body| {
         let flags = FunctionFlags::SQLITE_UTF8;
         connection.create_scalar_function(format!("t_{name}").as_str(), -1, flags, move |context| {
@@ -259,19 +261,18 @@ pub(crate) fn install(connection: &Connection, told: &Arc<Told>) -> Result<()> {
     };
     connection.create_collation("numbers", as_numbers)?;
     connection.create_aggregate_function("t_sum", 1, FunctionFlags::SQLITE_UTF8, Sum)?;
-    for name in ["getdate", "current_timestamp", "getutcdate"] {
-        add(
-            name,
-            Box::new(move |_| word(now().strftime("%Y-%m-%d %H:%M:%S%.3f").to_string())),
-        )?;
-    }
-    for name in ["sysdatetime", "sysutcdatetime"] {
-        add(name, Box::new(move |_| word(spelled(now()))))?;
-    }
-    add(
-        "sysdatetimeoffset",
-        Box::new(move |_| word(format!("{} +00:00", spelled(now())))),
-    )?;
+    of_numbers(&add)?;
+    of_moments(&add)?;
+    of_text(&add)?;
+    of_the_session(&add, told)?;
+    of_the_server(&add)
+}
+
+fn a_text(text: String) -> Result<Option<Value>> {
+    Ok(Some(Value::Text(text)))
+}
+
+fn of_numbers(add: &Add<'_>) -> Result<()> {
     add(
         "plus",
         Box::new(move |c| {
@@ -380,6 +381,22 @@ pub(crate) fn install(connection: &Connection, told: &Arc<Told>) -> Result<()> {
                 .map(|text| Some(Value::Text(text)))
                 .ok_or_else(|| trouble("Error converting data type varchar to numeric."))
         }),
+    )
+}
+
+fn of_moments(add: &Add<'_>) -> Result<()> {
+    for name in ["getdate", "current_timestamp", "getutcdate"] {
+        add(
+            name,
+            Box::new(move |_| a_text(now().strftime("%Y-%m-%d %H:%M:%S%.3f").to_string())),
+        )?;
+    }
+    for name in ["sysdatetime", "sysutcdatetime"] {
+        add(name, Box::new(move |_| a_text(spelled(now()))))?;
+    }
+    add(
+        "sysdatetimeoffset",
+        Box::new(move |_| a_text(format!("{} +00:00", spelled(now())))),
     )?;
     add(
         "moment",
@@ -473,7 +490,10 @@ pub(crate) fn install(connection: &Connection, told: &Arc<Told>) -> Result<()> {
                 .map_err(|error| trouble(error.to_string()))?;
             Ok(Some(Value::Text(spelled(moved))))
         }),
-    )?;
+    )
+}
+
+fn of_text(add: &Add<'_>) -> Result<()> {
     add(
         "len",
         Box::new(|c| {
@@ -535,31 +555,32 @@ pub(crate) fn install(connection: &Connection, told: &Arc<Told>) -> Result<()> {
                 _ => Value::Text(format!("[{}]", name.replace(']', "]]"))),
             }))
         }),
-    )?;
-    add(
-        "newid",
-        Box::new(|_| {
-            let mut bytes = [0_u8; 16];
-            // No secret hangs on them.
-            let seed = Timestamp::now().as_nanosecond() as u128;
-            let count = COUNT.fetch_add(1, Ordering::Relaxed) as u128;
-            bytes.copy_from_slice(
-                &(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15_f39c_c060_5ced_c835)
-                    ^ (count << 64)
-                    ^ count)
-                    .to_le_bytes(),
-            );
-            let hex: String = bytes.iter().map(|byte| format!("{byte:02X}")).collect();
-            Ok(Some(Value::Text(format!(
-                "{}-{}-{}-{}-{}",
-                &hex[..8],
-                &hex[8..12],
-                &hex[12..16],
-                &hex[16..20],
-                &hex[20..]
-            ))))
-        }),
-    )?;
+    )
+}
+
+/// An identifier that was not given before.
+fn new_identifier() -> String {
+    let mut bytes = [0_u8; 16];
+    // No secret hangs on them.
+    let seed = Timestamp::now().as_nanosecond() as u128;
+    let count = COUNT.fetch_add(1, Ordering::Relaxed) as u128;
+    bytes.copy_from_slice(
+        &(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15_f39c_c060_5ced_c835) ^ (count << 64) ^ count)
+            .to_le_bytes(),
+    );
+    let hex: String = bytes.iter().map(|byte| format!("{byte:02X}")).collect();
+    format!(
+        "{}-{}-{}-{}-{}",
+        &hex[..8],
+        &hex[8..12],
+        &hex[12..16],
+        &hex[16..20],
+        &hex[20..]
+    )
+}
+
+fn of_the_session(add: &Add<'_>, told: &Arc<Told>) -> Result<()> {
+    add("newid", Box::new(|_| a_text(new_identifier())))?;
     for name in ["original_login", "suser_sname", "suser_name"] {
         let told = Arc::clone(told);
         add(
@@ -603,7 +624,10 @@ pub(crate) fn install(connection: &Connection, told: &Arc<Told>) -> Result<()> {
             let identity = of.identity.load(Ordering::Relaxed);
             Ok((identity > 0).then_some(Value::Integer(identity)))
         }),
-    )?;
+    )
+}
+
+fn of_the_server(add: &Add<'_>) -> Result<()> {
     add(
         "serverproperty",
         Box::new(|c| {

@@ -150,34 +150,119 @@ fn usual_kind(
     })
 }
 
+/// Columns by what they can be in a picture.
+struct Choice {
+    times: Vec<usize>,
+    numbers: Vec<usize>,
+    ordinals: Vec<usize>,
+    categories: Vec<usize>,
+    /// Those of the categories that make series: their few values come again and again; names of single rows do not.
+    few: Vec<usize>,
+}
+
+impl Choice {
+    fn of(set: &ResultSet) -> Self {
+        let roles = roles(set);
+        let of = |role: fn(&Role) -> bool| -> Vec<usize> {
+            (0..roles.len()).filter(|at| role(&roles[*at])).collect()
+        };
+        let rows = usize::try_from(set.len()).unwrap_or(usize::MAX);
+        let categories = of(|role| matches!(role, Role::Category(_)));
+        let few = |at: &usize| match roles[*at] {
+            Role::Category(count) => (2..=MOST_SERIES).contains(&count) && rows >= 2 * count,
+            _ => false,
+        };
+        Choice {
+            times: of(|role| matches!(role, Role::Time)),
+            numbers: of(|role| matches!(role, Role::Number)),
+            ordinals: of(|role| matches!(role, Role::Key)),
+            few: categories.iter().copied().filter(few).collect(),
+            categories,
+        }
+    }
+
+    /// The kind that fits.
+    fn kind(&self, set: &ResultSet) -> Result<Kind, String> {
+        let names_rows = self.categories.len() >= 2
+            && self.categories[..2].iter().all(|at| !self.few.contains(at));
+        let counts = (self.times.len(), self.numbers.len(), self.categories.len());
+        usual_kind(set, counts, names_rows, self.ordinals.is_empty())
+    }
+
+    /// The number that a picture of one number shows.
+    fn number(&self) -> Option<usize> {
+        self.numbers.first().or(self.ordinals.last()).copied()
+    }
+
+    /// Puts the series into a picture whose places are known: the numbers besides, or one of them by a category.
+    fn put_series(&self, spec: &mut Spec) {
+        let besides = |at: &usize| Some(*at) != spec.x;
+        spec.y = self.numbers.iter().copied().filter(besides).collect();
+        spec.by = self.few.iter().copied().find(besides);
+        let most = if spec.by.is_some() { 1 } else { MOST_SERIES };
+        spec.y.truncate(most);
+    }
+
+    /// Puts the columns into a picture of its kind.
+    ///
+    /// # Errors
+    /// What it lacks.
+    fn put(&self, spec: &mut Spec) -> Result<(), &'static str> {
+        let (times, numbers) = (&self.times, &self.numbers);
+        let (ordinals, categories) = (&self.ordinals, &self.categories);
+        match spec.kind {
+            Kind::Line | Kind::Area => {
+                let along = times.first().or(ordinals.first()).or(numbers.first());
+                spec.x = along.copied();
+                spec.x.ok_or("a time or a number along which it goes")?;
+                self.put_series(spec);
+            }
+            Kind::Points => {
+                let mut all = numbers.iter().chain(times).chain(ordinals).copied();
+                let (x, y) = (all.next(), all.next());
+                spec.x = x;
+                spec.y = vec![y.ok_or("two numbers, or a time and a number")?];
+                spec.by = self.few.first().copied();
+            }
+            Kind::Histogram => {
+                spec.x = self.number().or(times.first().copied());
+                spec.x.ok_or("a number or a time")?;
+            }
+            Kind::Bars => {
+                let mut along = categories
+                    .iter()
+                    .chain(times)
+                    .chain(ordinals)
+                    .chain(numbers);
+                spec.x = along.next().copied();
+                spec.x.ok_or("a category")?;
+                self.put_series(spec);
+            }
+            Kind::Boxes => {
+                spec.x = categories.iter().chain(ordinals).copied().next();
+                let number = self.number().filter(|number| Some(*number) != spec.x);
+                spec.y = vec![number.ok_or("a number")?];
+            }
+            Kind::Heat => {
+                let mut all = categories.iter().chain(times).chain(ordinals).copied();
+                (spec.x, spec.by) = (all.next(), all.next());
+                spec.by.ok_or("two categories")?;
+                spec.y = numbers.iter().copied().take(1).collect();
+            }
+        }
+        Ok(())
+    }
+}
+
 /// The picture that fits a result best, of a kind if one is named.
 ///
 /// # Errors
 /// In words, if none can be made of its columns.
 pub fn propose(set: &ResultSet, kind: Option<Kind>) -> Result<Spec, String> {
-    let roles = roles(set);
-    let of = |role: fn(&Role) -> bool| -> Vec<usize> {
-        (0..roles.len()).filter(|at| role(&roles[*at])).collect()
-    };
-    let times = of(|role| matches!(role, Role::Time));
-    let numbers = of(|role| matches!(role, Role::Number));
-    let categories = of(|role| matches!(role, Role::Category(_)));
-    let ordinals = of(|role| matches!(role, Role::Key));
-    // Few values that come again and again make series; names of single rows do not.
-    let rows = usize::try_from(set.len()).unwrap_or(usize::MAX);
-    let few = |at: &usize| {
-        let Role::Category(count) = roles[*at] else {
-            return false;
-        };
-        (2..=MOST_SERIES).contains(&count) && rows >= 2 * count
-    };
+    let choice = Choice::of(set);
     let kind = match kind {
         Some(kind) => kind,
-        None => {
-            let names_rows = categories.len() >= 2 && categories[..2].iter().all(|at| !few(at));
-            let counts = (times.len(), numbers.len(), categories.len());
-            usual_kind(set, counts, names_rows, ordinals.is_empty())?
-        }
+        None => choice.kind(set)?,
     };
     let mut spec = Spec {
         kind,
@@ -190,85 +275,9 @@ pub fn propose(set: &ResultSet, kind: Option<Kind>) -> Result<Spec, String> {
         ordered: false,
         log: false,
     };
-    let number = numbers.first().or(ordinals.last()).copied();
-    let need = |what: &str| Err(format!("A picture of kind {} needs {what}.", kind.name()));
-    match kind {
-        Kind::Line | Kind::Area => {
-            spec.x = times
-                .first()
-                .or(ordinals.first())
-                .or(numbers.first())
-                .copied();
-            if spec.x.is_none() {
-                return need("a time or a number along which it goes");
-            }
-            spec.y = numbers
-                .iter()
-                .copied()
-                .filter(|at| Some(*at) != spec.x)
-                .collect();
-            spec.y.truncate(MOST_SERIES);
-            spec.by = categories.iter().copied().find(few);
-            if spec.by.is_some() {
-                spec.y.truncate(1);
-            }
-        }
-        Kind::Points => {
-            let mut all = numbers.iter().chain(&times).chain(&ordinals).copied();
-            let (x, y) = (all.next(), all.next());
-            let (Some(x), Some(y)) = (x, y) else {
-                return need("two numbers, or a time and a number");
-            };
-            spec.x = Some(x);
-            spec.y = vec![y];
-            spec.by = categories.iter().copied().find(few);
-        }
-        Kind::Histogram => match number.or(times.first().copied()) {
-            Some(x) => spec.x = Some(x),
-            None => return need("a number or a time"),
-        },
-        Kind::Bars => {
-            let along = categories
-                .iter()
-                .chain(&times)
-                .chain(&ordinals)
-                .chain(&numbers);
-            spec.x = along.copied().next();
-            if spec.x.is_none() {
-                return need("a category");
-            }
-            spec.y = numbers
-                .iter()
-                .copied()
-                .filter(|at| Some(*at) != spec.x)
-                .collect();
-            spec.y.truncate(MOST_SERIES);
-            spec.by = categories
-                .iter()
-                .copied()
-                .filter(|at| Some(*at) != spec.x)
-                .find(few);
-            if spec.by.is_some() {
-                spec.y.truncate(1);
-            }
-        }
-        Kind::Boxes => {
-            spec.x = categories.iter().chain(&ordinals).copied().next();
-            match number.filter(|number| Some(*number) != spec.x) {
-                Some(number) => spec.y = vec![number],
-                None => return need("a number"),
-            }
-        }
-        Kind::Heat => {
-            let mut all = categories.iter().chain(&times).chain(&ordinals).copied();
-            let (x, by) = (all.next(), all.next());
-            if x.is_none() || by.is_none() {
-                return need("two categories");
-            }
-            (spec.x, spec.by) = (x, by);
-            spec.y = numbers.iter().copied().take(1).collect();
-        }
-    }
+    choice
+        .put(&mut spec)
+        .map_err(|what| format!("A picture of kind {} needs {what}.", kind.name()))?;
     if spec.y.len() > 1 {
         // Numbers of another order of magnitude would flatten the others.
         let sizes = role::sizes(set);

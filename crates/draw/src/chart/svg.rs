@@ -116,61 +116,11 @@ fn draw(out: &mut String, shape: &Shape, several: bool) {
             rectangle(out, area, &format!("fill=\"{fill}\""));
         }
         Shape::Line { points, series } => {
-            if let [(x, y)] = points.as_slice() {
-                return dot(out, *x, *y, *series);
-            }
-            let mut path = String::new();
-            for (at, (x, y)) in points.iter().enumerate() {
-                let _ = write!(
-                    path,
-                    "{}{:.2} {:.2}",
-                    if at == 0 { "M" } else { "L" },
-                    px(*x),
-                    py(*y)
-                );
-            }
-            let dashes = match several {
-                true => format!(" stroke-dasharray=\"{}\"", DASHES[series % DASHES.len()]),
-                false => String::new(),
-            };
-            let dashes = if dashes.ends_with("\"\"") {
-                String::new()
-            } else {
-                dashes
-            };
-            let _ = writeln!(
-                out,
-                "<path d=\"{path}\" stroke=\"{}\" stroke-width=\"1.8\" stroke-linejoin=\"round\" fill=\"none\"{dashes}/>",
-                COLOURS[series % COLOURS.len()]
-            );
+            line(out, points, *series, several);
         }
         Shape::Dot { x, y, series } => dot(out, *x, *y, *series),
         Shape::Quartiles { y, x } => {
-            let middle = *y as f64 + 0.5;
-            let [low, q1, median, q3, high] = *x;
-            let colour = COLOURS[0];
-            let _ = writeln!(
-                out,
-                "<path d=\"M{:.2} {:.2}H{:.2}M{:.2} {:.2}v{:.2}M{:.2} {:.2}v{:.2}\" stroke=\"{colour}\" fill=\"none\"/>",
-                px(low),
-                py(middle),
-                px(high),
-                px(low),
-                py(middle - 0.2),
-                0.4 * CELL.1,
-                px(high),
-                py(middle - 0.2),
-                0.4 * CELL.1
-            );
-            let style = format!("fill=\"#cfe3ea\" stroke=\"{colour}\"");
-            rectangle(out, (q1, *y as f64 + 0.15, q3 - q1, 0.7), &style);
-            let _ = writeln!(
-                out,
-                "<path d=\"M{:.2} {:.2}v{:.2}\" stroke=\"{colour}\" stroke-width=\"2.5\" fill=\"none\"/>",
-                px(median),
-                py(*y as f64 + 0.15),
-                0.7 * CELL.1
-            );
+            quartiles(out, *y as f64, *x);
         }
         Shape::Shade {
             x,
@@ -209,6 +159,65 @@ fn draw(out: &mut String, shape: &Shape, several: bool) {
             );
         }
     }
+}
+
+/// The line of a series; with several of them each has its dashes.
+fn line(out: &mut String, points: &[(f64, f64)], series: usize, several: bool) {
+    if let [(x, y)] = points {
+        return dot(out, *x, *y, series);
+    }
+    let mut path = String::new();
+    for (at, (x, y)) in points.iter().enumerate() {
+        let _ = write!(
+            path,
+            "{}{:.2} {:.2}",
+            if at == 0 { "M" } else { "L" },
+            px(*x),
+            py(*y)
+        );
+    }
+    let dashes = match several {
+        true => format!(" stroke-dasharray=\"{}\"", DASHES[series % DASHES.len()]),
+        false => String::new(),
+    };
+    let dashes = if dashes.ends_with("\"\"") {
+        String::new()
+    } else {
+        dashes
+    };
+    let _ = writeln!(
+        out,
+        "<path d=\"{path}\" stroke=\"{}\" stroke-width=\"1.8\" stroke-linejoin=\"round\" fill=\"none\"{dashes}/>",
+        COLOURS[series % COLOURS.len()]
+    );
+}
+
+/// A box of quartiles with its whiskers, in the row `y`.
+fn quartiles(out: &mut String, y: f64, [low, q1, median, q3, high]: [f64; 5]) {
+    let middle = y + 0.5;
+    let colour = COLOURS[0];
+    let _ = writeln!(
+        out,
+        "<path d=\"M{:.2} {:.2}H{:.2}M{:.2} {:.2}v{:.2}M{:.2} {:.2}v{:.2}\" stroke=\"{colour}\" fill=\"none\"/>",
+        px(low),
+        py(middle),
+        px(high),
+        px(low),
+        py(middle - 0.2),
+        0.4 * CELL.1,
+        px(high),
+        py(middle - 0.2),
+        0.4 * CELL.1
+    );
+    let style = format!("fill=\"#cfe3ea\" stroke=\"{colour}\"");
+    rectangle(out, (q1, y + 0.15, q3 - q1, 0.7), &style);
+    let _ = writeln!(
+        out,
+        "<path d=\"M{:.2} {:.2}v{:.2}\" stroke=\"{colour}\" stroke-width=\"2.5\" fill=\"none\"/>",
+        px(median),
+        py(y + 0.15),
+        0.7 * CELL.1
+    );
 }
 
 /// A point, in the form of its series.

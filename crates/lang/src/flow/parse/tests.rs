@@ -1,3 +1,5 @@
+#![allow(clippy::too_many_lines)]
+
 use super::*;
 use crate::flow::ast::{AggregateFunction, Node, StageKind, Write};
 use crate::flow::format;
