@@ -711,6 +711,16 @@ fn value<'a>(part: &'a Part, document: &'a Document, digits: bool) -> Result<Got
                 None => Got::Ref(&NULL),
             }
         }
+        // What stands behind a value that is there is not worked out.
+        Part::Call(Id::Coalesce, arguments, _) => {
+            for argument in arguments {
+                let got = value(argument, document, digits)?;
+                if !got.is_nothing() {
+                    return Ok(got);
+                }
+            }
+            Got::Ref(&NULL)
+        }
         Part::Call(id, arguments, span) => {
             let got = arguments
                 .iter()
@@ -842,15 +852,12 @@ fn call<'a>(id: Id, arguments: &[Got<'a>], span: &Span) -> Result<Got<'a>> {
         | Id::Truncate
         | Id::SecondsBetween => dates(id, given),
         Id::Kind | Id::Text | Id::Number | Id::Date => kinds(id, given),
-        Id::Coalesce => arguments
-            .iter()
-            .find(|a| !a.is_nothing())
-            .and_then(|a| a.as_ref().cloned()),
         Id::Least | Id::Greatest => extreme(
             id == Id::Least,
             &mut arguments.iter().filter_map(Got::as_ref),
         ),
-        Id::Now | Id::NullIf => None,
+        // These are no calls by the time that they are worked out.
+        Id::Now | Id::NullIf | Id::Coalesce => None,
     };
     Ok(Got::Own(found.unwrap_or(NULL)))
 }

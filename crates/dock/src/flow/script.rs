@@ -10,7 +10,7 @@ use idle_tide_core::document::{Datum, Document, time};
 use idle_tide_core::limits::Limit;
 use idle_tide_lang::flow::FlowError;
 use idle_tide_lang::flow::ast::{Expr, Line, Name, Node, Operator, Path, Span, Step};
-use idle_tide_lang::flow::functions::FUNCTIONS;
+use idle_tide_lang::flow::functions::{FUNCTIONS, Id};
 
 use super::{Context, Program};
 use crate::convert;
@@ -455,6 +455,16 @@ impl Preparer<'_> {
                 self.settle(a, calls, depth)?;
                 let holds = *operator == Operator::And;
                 self.settle_when(b, calls, depth, &[(a, holds)])?;
+            }
+            Node::Call(function, arguments) if function.id == Id::Coalesce => {
+                let mut nulls: Vec<Expr> = Vec::new();
+                for argument in arguments {
+                    let passed: Vec<(&Expr, bool)> =
+                        nulls.iter().map(|null| (null, true)).collect();
+                    self.settle_when(argument, calls, depth, &passed)?;
+                    let is_null = Node::IsNull(Box::new(argument.clone()), false);
+                    nulls.push(Expr::new(is_null, argument.span.clone()));
+                }
             }
             _ => {
                 for inner in expr.inner_mut() {
@@ -982,6 +992,9 @@ mod tests {
             "= case when 1 > 2 then run('x') when size(rows('ports')) = 2 then 'two' else run('y') end",
             "= case when 1 > 2 and run('x') then run('y') else 'two' end",
             "= case when 1 < 2 or run('x') then 'two' else run('y') end",
+            "= coalesce(null, 'two', run('x'))",
+            "= coalesce(rows('ports')[5], coalesce(null, 'two', run('x')), run('y'))",
+            "= coalesce('two', 1 / 0)",
             "= def port(n) = case when n > 1 then run('x') else case when n = 1 then rows('ports')[1].port else run('y') end end; case when port(1) = 'Cove' then 'two' end",
         ] {
             assert_eq!(next(text), ["two"], "{text}");
