@@ -70,7 +70,7 @@ impl<R: Results> Picture<R> {
             Form::Svg => self.out.write_all(scene.svg().as_bytes()),
             Form::Pdf => {
                 let pdf = idle_tide_draw::pdf::of_svg(&scene.svg());
-                let pdf = pdf.map_err(|error| failed(error.to_string()))?;
+                let pdf = pdf.map_err(|error| io::Error::other(error.to_string()))?;
                 self.out.write_all(&pdf)
             }
         }

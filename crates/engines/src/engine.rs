@@ -238,15 +238,22 @@ impl EngineError {
         }
     }
 
-    /// What took the rows failed.
-    pub(crate) fn of_sink(error: &io::Error) -> Self {
+    /// What took the rows failed: the system, or, of the kind [`io::ErrorKind::InvalidInput`], they are not what was
+    /// to be made of them, which its words say.
+    pub fn of_sink(error: &io::Error) -> Self {
+        let message = error.to_string();
+        let unfit = error.kind() == io::ErrorKind::InvalidInput;
         EngineError {
             fault: Fault::Sink,
-            message: error.to_string(),
-            code: error.kind().to_string(),
+            code: if unfit {
+                String::new()
+            } else {
+                error.kind().to_string()
+            },
+            advice: unfit.then(|| message.clone()),
+            message,
             complaint: Complaint::Other,
             offset: None,
-            advice: None,
             notes: Vec::new(),
         }
     }

@@ -859,7 +859,8 @@ impl Session {
                 }
                 code = match failure.fault {
                     Some(Fault::Lost | Fault::NotSent) => exit::LOST,
-                    Some(Fault::Sink) => exit::NOT_WRITTEN,
+                    // Without the system's words the rows are not what was to be made of them.
+                    Some(Fault::Sink) if failure.said.is_some() => exit::NOT_WRITTEN,
                     _ => exit::FAILED,
                 };
                 for note in &failure.notes {

@@ -279,10 +279,7 @@ impl Work for Across {
         let ran = ask(&self.sql, &self.named, &self.tables, &mut *sink, &watch);
         let ended = sink.end();
         ran?;
-        ended.map_err(|error| EngineError {
-            fault: Fault::Sink,
-            ..EngineError::plain(error.to_string())
-        })
+        ended.map_err(|error| EngineError::of_sink(&error))
     }
 }
 

@@ -788,12 +788,7 @@ impl Work for Run {
             self.now = read.is_ok().then_some(rows);
         }
         self.outcome = Some(said(ran?, &self.secrets));
-        ended.map_err(|error| EngineError {
-            fault: Fault::Sink,
-            code: error.kind().to_string(),
-            advice: None,
-            ..EngineError::plain(error.to_string())
-        })
+        ended.map_err(|error| EngineError::of_sink(&error))
     }
 }
 
