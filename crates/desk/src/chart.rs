@@ -4,9 +4,10 @@
 use std::sync::Arc;
 
 use idle_tide_core::ValueRef;
-use idle_tide_core::chart::{Data, How, Kind, Role, Spec, roles};
-use idle_tide_core::column_labels;
+use idle_tide_core::catalog::Catalog;
+use idle_tide_core::chart::{Data, How, Kind, Role, Spec, roles, unit};
 use idle_tide_core::result::ResultSet;
+use idle_tide_core::{Column, column_labels};
 use idle_tide_draw::chart::{Scene, lay_out};
 use idle_tide_lang::command::Parsed;
 
@@ -58,6 +59,8 @@ pub struct Chart {
     /// Its numbers, once they are there.
     pub data: Option<Arc<Data>>,
     labels: Vec<String>,
+    /// What the values of each column are in, where the comment of its column in the catalog says so.
+    units: Vec<Option<String>>,
     roles: Vec<Role>,
     pub(crate) stamp: Option<Stamp>,
     /// Whether numbers are being gathered.
@@ -82,9 +85,29 @@ impl Chart {
             named: None,
             data: None,
             labels: column_labels(set.columns()),
+            units: vec![None; set.columns().len()],
             roles: roles(set),
             stamp: None,
             working: false,
+        }
+    }
+
+    /// Takes the units of its columns from the comments of a catalog.
+    pub(crate) fn take_units(&mut self, columns: &[Column], catalog: &Catalog) {
+        let of = |column: &Column| {
+            let (table, field) = column.origin.as_ref()?;
+            let field = catalog.table(table)?.field(field)?;
+            unit(field.comment.as_deref()?).map(str::to_string)
+        };
+        self.units = columns.iter().map(of).collect();
+    }
+
+    /// What columns are in, if all of them are in the same.
+    fn unit_of(&self, columns: &[usize]) -> String {
+        let mut units = columns.iter().map(|at| self.units.get(*at)?.as_deref());
+        match units.next().flatten() {
+            Some(first) if units.all(|unit| unit == Some(first)) => format!(" ({first})"),
+            _ => String::new(),
         }
     }
 
@@ -138,7 +161,7 @@ impl Chart {
         }
         let label = |at: Option<usize>| at.map(|at| self.labels[at].as_str());
         let spec = &self.spec;
-        let measured = match (&self.data, spec.y.as_slice()) {
+        let mut measured = match (&self.data, spec.y.as_slice()) {
             (Some(data), _) if !data.names.1.is_empty() => data.names.1.clone(),
             (_, []) => "rows".into(),
             (_, columns) => columns
@@ -147,9 +170,13 @@ impl Chart {
                 .collect::<Vec<_>>()
                 .join(", "),
         };
+        if measured != "rows" {
+            measured.push_str(&self.unit_of(&spec.y));
+        }
+        let along = spec.x.map_or(String::new(), |at| self.unit_of(&[at]));
         let mut title = match (spec.kind, label(spec.x)) {
-            (Kind::Histogram, Some(x)) => format!("rows by {x}"),
-            (_, Some(x)) => format!("{measured} by {x}"),
+            (Kind::Histogram, Some(x)) => format!("rows by {x}{along}"),
+            (_, Some(x)) => format!("{measured} by {x}{along}"),
             (_, None) => measured,
         };
         for more in [label(spec.by), label(spec.panels)].into_iter().flatten() {

@@ -384,6 +384,27 @@ fn a_picture_follows_its_result_and_opens_its_rows() {
 }
 
 #[test]
+fn a_picture_says_the_units_that_comments_name() {
+    let mut session = Session::new();
+    session.run("create table tides (\n  quay text not null, -- where the gauge is\n  level numeric, -- above chart datum, in metres\n  wind numeric -- (kn)\n);");
+    session.run("insert into tides values ('Quay', 3.5, 12), ('Cove', 2.5, 10), ('Spit', 1, 9);");
+    session.run("/tables");
+    session.run("select quay, level from tides;");
+    session.run("/chart");
+    session.picture(|text| text.starts_with("level (metres) by quay"));
+    session.run("select level, wind from tides;");
+    session.run("/chart points");
+    session.picture(|text| text.starts_with("wind (kn) by level (metres)"));
+    // A sum of them has no column whose comment it could be, and numbers in two units share none.
+    session.run("select quay, sum(level) as level from tides group by quay;");
+    session.run("/chart");
+    session.picture(|text| text.starts_with("level by quay"));
+    session.run("select quay, level, wind from tides;");
+    session.run("/chart bars");
+    session.picture(|text| text.starts_with("level, wind by quay"));
+}
+
+#[test]
 fn what_cannot_be_drawn_or_must_not_be_is_said() {
     let mut session = Session::new();
     let said = session.refused("/chart");

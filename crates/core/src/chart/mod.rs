@@ -4,9 +4,11 @@
 mod gather;
 mod role;
 pub mod scale;
+mod unit;
 
 pub use gather::{Across, Box5, Data, Key, Marks, OTHERS, Panel, gather, rows_of};
 pub use role::{Role, roles};
+pub use unit::unit;
 
 use crate::column::column_labels;
 use crate::result::ResultSet;

@@ -9,7 +9,7 @@ use crate::drawing::{First, refuse_covered};
 use crate::entry::Content;
 use crate::failure::{Failure, plain};
 use crate::session::{Next, Turn};
-use crate::sheet::GIVEN_UP;
+use crate::sheet::{GIVEN_UP, read};
 
 pub(crate) struct Draws;
 
@@ -42,6 +42,10 @@ impl Verb for Draws {
             Some(drawn) if kind.is_none() => drawn,
             _ => Chart::new(entry.number, sheet, kind).map_err(plain)?,
         };
+        // What another source says of its columns is not here.
+        if entry.session == turn.session.number {
+            chart.take_units(read(&sheet.set).columns(), &turn.session.catalog);
+        }
         choose(&mut chart, parsed)?;
         refuse_covered(&chart, sheet)?;
         let task = First::new(chart, sheet);
