@@ -430,6 +430,39 @@ impl Heap {
         }
     }
 
+    /// Puts the bars of the smallest series together where there are more than can be told apart: of their rows, so that a
+    /// mean of them is the mean of all.
+    fn few_bars(&mut self, series: &mut Vec<String>, how: How, notes: &mut Vec<String>) {
+        let mut weights = vec![0.0; series.len()];
+        for (at, list) in self
+            .values
+            .iter()
+            .flat_map(|panel| panel.iter().enumerate())
+        {
+            let values = list.iter().filter_map(|sum| sum.value(how));
+            weights[at] += values.map(f64::abs).sum::<f64>();
+        }
+        let Some((kept, rest)) = largest(&weights) else {
+            return;
+        };
+        for panel in &mut self.values {
+            panel.resize_with(series.len(), Vec::new);
+            let mut others: Vec<Sum> = Vec::new();
+            for place in &rest {
+                for (category, sum) in panel[*place].iter().enumerate() {
+                    at(&mut others, category).join(*sum);
+                }
+            }
+            let mut few = taken(panel, &kept);
+            few.push(others);
+            *panel = few;
+        }
+        let count = rest.len();
+        *series = taken(series, &kept);
+        series.push(format!("{OTHERS} ({count})"));
+        notes.push(format!("{count} smaller series are put together."));
+    }
+
     /// What is drawn in a panel of so many series and categories.
     fn marks(
         &mut self,
@@ -575,6 +608,10 @@ pub fn gather(
     };
     let categories = std::mem::take(&mut places.along).all();
     let how = if counts { How::Count } else { spec.how };
+    let mut notes = Vec::new();
+    if spec.kind == Kind::Bars {
+        heap.few_bars(&mut series, how, &mut notes);
+    }
     let counts_of = (series.len(), categories.len());
     let panel_count = panel_names.len();
     let named = panel_names.into_iter().enumerate();
@@ -584,7 +621,6 @@ pub fn gather(
             marks: heap.marks(&places, number, how, counts_of),
         })
         .collect();
-    let mut notes = Vec::new();
     if spec.kind != Kind::Heat {
         few_series(&mut series, &mut panels, &mut notes);
     }
@@ -710,83 +746,53 @@ fn apart(list: Vec<(f64, f64, u32)>) -> Vec<(f64, f64, u32)> {
     list
 }
 
-/// Puts the smallest series together where there are more than can be told apart.
-fn few_series(series: &mut Vec<String>, panels: &mut [Panel], notes: &mut Vec<String>) {
-    if series.len() <= MOST_SERIES {
-        return;
+/// The series of most weight, as many as can be told apart with one more, in their order; and the others. Nothing where all can be.
+fn largest(weights: &[f64]) -> Option<(Vec<usize>, Vec<usize>)> {
+    if weights.len() <= MOST_SERIES {
+        return None;
     }
-    let mut weight = vec![0.0; series.len()];
+    let mut order: Vec<usize> = (0..weights.len()).collect();
+    order.sort_by(|a, b| weights[*b].total_cmp(&weights[*a]));
+    let mut kept = order[..MOST_SERIES - 1].to_vec();
+    kept.sort_unstable();
+    let rest = (0..weights.len()).filter(|at| !kept.contains(at)).collect();
+    Some((kept, rest))
+}
+
+/// Leaves out the lines or points of the smallest series where there are more than can be told apart.
+fn few_series(series: &mut Vec<String>, panels: &mut [Panel], notes: &mut Vec<String>) {
+    let mut weights = vec![0.0; series.len()];
     for panel in panels.iter() {
-        match &panel.marks {
-            Marks::Values(all) => {
-                for (at, list) in all.iter().enumerate() {
-                    weight[at] += list.iter().flatten().map(|value| value.abs()).sum::<f64>();
-                }
-            }
-            Marks::Lines(all) => all
-                .iter()
-                .enumerate()
-                .for_each(|(at, list)| weight[at] += list.len() as f64),
-            Marks::Points(all) => all
-                .iter()
-                .enumerate()
-                .for_each(|(at, list)| weight[at] += list.len() as f64),
-            _ => {}
+        let count = |at: usize| match &panel.marks {
+            Marks::Lines(all) => all[at].len(),
+            Marks::Points(all) => all[at].len(),
+            _ => 0,
+        };
+        for (at, weight) in weights.iter_mut().enumerate() {
+            *weight += count(at) as f64;
         }
     }
-    let mut order: Vec<usize> = (0..series.len()).collect();
-    order.sort_by(|a, b| weight[*b].total_cmp(&weight[*a]));
-    let mut kept: Vec<usize> = order[..MOST_SERIES - 1].to_vec();
-    kept.sort_unstable();
-    let rest: Vec<usize> = (0..series.len()).filter(|at| !kept.contains(at)).collect();
-    let of_values = matches!(
-        panels.first().map(|panel| &panel.marks),
-        Some(Marks::Values(_))
-    );
+    let Some((kept, rest)) = largest(&weights) else {
+        return;
+    };
     for panel in panels {
         match &mut panel.marks {
-            Marks::Values(all) => {
-                let categories = all.first().map_or(0, Vec::len);
-                let mut others = vec![None; categories];
-                for at in &rest {
-                    for (sum, value) in others.iter_mut().zip(&all[*at]) {
-                        if let Some(value) = value {
-                            *sum = Some(sum.unwrap_or(0.0) + value);
-                        }
-                    }
-                }
-                let mut few: Vec<_> = kept
-                    .iter()
-                    .map(|at| std::mem::take(&mut all[*at]))
-                    .collect();
-                few.push(others);
-                *all = few;
-            }
-            Marks::Lines(all) => {
-                *all = kept
-                    .iter()
-                    .map(|at| std::mem::take(&mut all[*at]))
-                    .collect()
-            }
-            Marks::Points(all) => {
-                *all = kept
-                    .iter()
-                    .map(|at| std::mem::take(&mut all[*at]))
-                    .collect()
-            }
+            Marks::Lines(all) => *all = taken(all, &kept),
+            Marks::Points(all) => *all = taken(all, &kept),
             _ => {}
         }
     }
+    *series = taken(series, &kept);
     let count = rest.len();
-    let mut names: Vec<String> = kept.iter().map(|at| series[*at].clone()).collect();
-    match of_values {
-        true => {
-            names.push(format!("{OTHERS} ({count})"));
-            notes.push(format!("{count} smaller series are put together."));
-        }
-        false => notes.push(format!("{count} series with fewer points are left out.")),
-    }
-    *series = names;
+    notes.push(format!("{count} series with fewer points are left out."));
+}
+
+/// Those of a list that stand at these places.
+fn taken<T: Default>(list: &mut [T], places: &[usize]) -> Vec<T> {
+    places
+        .iter()
+        .map(|at| std::mem::take(&mut list[*at]))
+        .collect()
 }
 
 /// The step by which times are counted: the least that makes no more than 150 of them.
@@ -902,9 +908,8 @@ pub fn rows_of(
                 let name = places.by.names.get(by).map_or(OTHERS, String::as_str);
                 match kept.iter().position(|known| *known == name) {
                     Some(known) => known == series,
-                    None => kept
-                        .get(series)
-                        .is_some_and(|name| name.starts_with(OTHERS)),
+                    // What is put together stands last.
+                    None => series + 1 == kept.len() && kept[series].starts_with(OTHERS),
                 }
             }
         };
@@ -923,10 +928,7 @@ pub fn rows_of(
                     width,
                     counts,
                 }),
-            ) => {
-                let bin = ((x - from) / width + 1e-9).floor().max(0.0) as usize;
-                bin.min(counts.len() - 1) == wanted
-            }
+            ) => interval_of(*x, *from, *width).min(counts.len() - 1) == wanted,
             _ => false,
         };
         if at == panel && of_series && here {

@@ -377,3 +377,126 @@ fn many_points_are_thinned_honestly() {
             .any(|(_, y, row)| *y == 1e6 && *row == 77_777)
     );
 }
+
+/// Rows of a port, a fish, a deck, a moment and a weight, each of which may be missing.
+fn any_rows() -> impl proptest::strategy::Strategy<Value = Vec<Vec<Value>>> {
+    use proptest::prelude::*;
+    let name = |what: &'static str, most: u8| {
+        prop_oneof![
+            1 => Just(Value::Null),
+            9 => (0..most).prop_map(move |n| text(&format!("{what} {n}"))),
+        ]
+    };
+    let moment = prop_oneof![
+        1 => Just(Value::Null),
+        9 => (1_u8..28, 0_u8..4).prop_map(|(day, hour)| text(&format!("2031-03-{day:02} 0{hour}:00:00"))),
+    ];
+    let weight = prop_oneof![
+        1 => Just(Value::Null),
+        1 => Just(Value::Float(f64::NAN)),
+        8 => (-50_i32..200).prop_map(|n| Value::Float(f64::from(n) / 2.0)),
+    ];
+    let row = (
+        name("port", 6),
+        name("fish", 12),
+        name("deck", 3),
+        moment,
+        weight,
+    );
+    let row =
+        row.prop_map(|(port, fish, deck, moment, weight)| vec![port, fish, deck, moment, weight]);
+    proptest::collection::vec(row, 1..80)
+}
+
+/// What the weights of some rows come to.
+fn comes_to(rows: &[Vec<Value>], numbers: &[u32], how: How) -> f64 {
+    let weights = numbers
+        .iter()
+        .filter_map(|row| match &rows[*row as usize][4] {
+            Value::Float(weight) if weight.is_finite() => Some(*weight),
+            _ => None,
+        });
+    let weights: Vec<f64> = weights.collect();
+    let sum: f64 = weights.iter().sum();
+    match how {
+        How::Sum => sum,
+        How::Mean => sum / weights.len() as f64,
+        How::Count => numbers.len() as f64,
+    }
+}
+
+proptest::proptest! {
+    #![proptest_config(proptest::prelude::ProptestConfig::with_cases(200))]
+
+    /// Enter on a mark shows the rows that it was made of: what they come to is what the mark is worth.
+    #[test]
+    fn the_rows_behind_a_mark_come_to_its_value(
+        rows in any_rows(),
+        kind in 0_usize..4,
+        how in 0_usize..3,
+        by in proptest::bool::ANY,
+        panels in proptest::bool::ANY,
+    ) {
+        let set = set(&["port", "fish", "deck", "at", "kg"], rows.clone());
+        let (kind, x) = [
+            (Kind::Bars, 0),
+            (Kind::Line, 3),
+            (Kind::Heat, 0),
+            (Kind::Histogram, 4),
+        ][kind];
+        let how = match kind {
+            Kind::Histogram => How::Count,
+            _ => [How::Sum, How::Mean, How::Count][how],
+        };
+        let spec = Spec {
+            kind,
+            x: Some(x),
+            y: if how == How::Count { Vec::new() } else { vec![4] },
+            by: (kind == Kind::Heat || by && kind != Kind::Histogram).then_some(1),
+            panels: panels.then_some(2),
+            how,
+            stacked: false,
+            ordered: false,
+            log: false,
+        };
+        let data = gathered(&set, &spec);
+        let mut marks = Vec::new();
+        for (panel, of) in data.panels.iter().enumerate() {
+            match &of.marks {
+                Marks::Values(all) => {
+                    for (series, values) in all.iter().enumerate() {
+                        for (at, value) in values.iter().enumerate() {
+                            marks.extend(value.map(|value| (panel, series, Key::Category(at), value)));
+                        }
+                    }
+                }
+                Marks::Lines(all) => {
+                    for (series, points) in all.iter().enumerate() {
+                        let there = points.iter().filter(|(_, y)| !y.is_nan());
+                        marks.extend(there.map(|(x, y)| (panel, series, Key::X(*x), *y)));
+                    }
+                }
+                Marks::Bins { counts, .. } => {
+                    let counts = counts.iter().enumerate();
+                    marks.extend(counts.map(|(at, count)| (panel, 0, Key::Bin(at), *count as f64)));
+                }
+                other => panic!("{other:?}"),
+            }
+        }
+        let mut seen = Vec::new();
+        for (panel, series, key, value) in marks {
+            let behind = rows_of(&set, None, &data, panel, series, key, &never).expect("rows");
+            let worth = comes_to(&rows, &behind, how);
+            proptest::prop_assert!(
+                (worth - value).abs() < 1e-6,
+                "{kind:?} {how:?} {panel} {series} {key:?}: {value} of rows {behind:?} that come to {worth}"
+            );
+            seen.extend(behind);
+        }
+        // No row stands behind two marks.
+        let all = seen.len();
+        seen.sort_unstable();
+        seen.dedup();
+        proptest::prop_assert_eq!(seen.len(), all);
+    }
+}
