@@ -42,7 +42,21 @@ impl Scale {
                 Of::Times => (centre - 43_200.0, centre + 43_200.0),
             };
         }
-        Scale { least, most, of }
+        let floor = match of {
+            Of::Powers => f64::MIN_POSITIVE,
+            _ => -f64::MAX,
+        };
+        Scale {
+            least: least.clamp(floor, f64::MAX),
+            most: most.clamp(floor, f64::MAX),
+            of,
+        }
+    }
+
+    /// The step between so many ticks of numbers; the widest of scales does not overflow.
+    fn step(&self, most: usize) -> f64 {
+        let ticks = most.max(1) as f64;
+        step(self.most / ticks - self.least / ticks, 1)
     }
 
     /// The same, to its next ticks on both sides.
@@ -50,10 +64,11 @@ impl Scale {
     pub fn rounded(self, most_ticks: usize) -> Self {
         match self.of {
             Of::Numbers => {
-                let step = step(self.most - self.least, most_ticks);
+                let step = self.step(most_ticks);
+                let within = |number: f64| number.clamp(-f64::MAX, f64::MAX);
                 Scale {
-                    least: (self.least / step + 1e-9).floor() * step,
-                    most: (self.most / step - 1e-9).ceil() * step,
+                    least: within((self.least / step + 1e-9).floor() * step),
+                    most: within((self.most / step - 1e-9).ceil() * step),
                     ..self
                 }
             }
@@ -61,7 +76,8 @@ impl Scale {
                 least: 10_f64.powf(self.least.log10().floor()),
                 most: 10_f64
                     .powf(self.most.log10().ceil())
-                    .max(10_f64.powf(self.least.log10().floor() + 1.0)),
+                    .max(10_f64.powf(self.least.log10().floor() + 1.0))
+                    .min(f64::MAX),
                 ..self
             },
             Of::Times => self,
@@ -71,6 +87,8 @@ impl Scale {
     /// Where a value stands, from 0 at the beginning to 1 at the end.
     pub fn place(&self, value: f64) -> f64 {
         let (value, least, most) = match self.of {
+            // A gap stays one; `max` would give the other number.
+            Of::Powers if value.is_nan() => return value,
             Of::Powers => (
                 value.max(f64::MIN_POSITIVE).log10(),
                 self.least.log10(),
@@ -88,7 +106,7 @@ impl Scale {
             Of::Powers => {
                 10_f64.powf(self.least.log10() + place * (self.most.log10() - self.least.log10()))
             }
-            _ => self.least + place * (self.most - self.least),
+            _ => self.least * (1.0 - place) + self.most * place,
         }
     }
 
@@ -107,7 +125,7 @@ impl Scale {
             (first, (self.most / step + 1e-9).floor() - first)
         };
         // A round step may be so long that none of it falls inside.
-        let steps = (most..most + 4).map(|most| step(self.most - self.least, most));
+        let steps = (most..most + 4).map(|most| self.step(most));
         let mut steps = steps.skip_while(|step| bounds(*step).1 < 0.0);
         let Some(step) = steps.next() else {
             return Vec::new();
@@ -227,6 +245,17 @@ pub fn plain_words(number: f64) -> String {
         10_f64.powi(-(decimals as i32)),
         number.abs().min(9e5),
     )
+}
+
+/// A number on its own where there is little room: up to three digits that matter, millions and more by their prefix.
+pub fn short_words(number: f64) -> String {
+    if number == 0.0 || !number.is_finite() {
+        return plain_words(number);
+    }
+    let size = number.abs();
+    let step = 10_f64.powf(size.log10().floor() - 2.0);
+    let whole = if size < 1e6 { step.min(1.0) } else { step };
+    number_words(number, whole, size)
 }
 
 /// A step of the calendar.

@@ -3,13 +3,15 @@
 use std::borrow::Cow;
 use std::collections::BTreeMap;
 
-use idle_tide_core::chart::scale::{Of, Scale, number_words, plain_words, time_words};
+use idle_tide_core::chart::scale::{Of, Scale, number_words, plain_words, short_words, time_words};
 use idle_tide_core::chart::{Across, Box5, Data, How, Key, Kind, Marks, OTHERS, Panel};
 use unicode_width::UnicodeWidthStr;
 
 use super::{FILLS, Hit, Role, SIGNS, Scene, Shape, Text};
 use crate::marks::show_label;
 
+/// Columns without which nothing is drawn.
+const NARROWEST: usize = 10;
 /// The least a panel needs.
 const PANEL: (usize, usize) = (24, 6);
 /// Widest name of a category at the side.
@@ -74,7 +76,7 @@ pub fn lay_out(data: &Data, title: &str, width: usize, height: usize) -> Scene {
             _ => "None of the rows has a value to draw.",
         };
         scene.write(0, top + 1, width, words, Role::Note);
-    } else if area.height < 3 {
+    } else if area.height < 3 || area.width < NARROWEST {
         notes = vec!["no room".into()];
     } else {
         panels(&mut scene, data, area, &mut notes);
@@ -176,9 +178,9 @@ fn scales(data: &Data) -> Scales {
                     y.add(*value);
                 });
                 if data.spec.kind == Kind::Area && data.spec.stacked {
+                    // With values below zero a layer further down may be the highest.
                     stacked(all)
-                        .last()
-                        .into_iter()
+                        .iter()
                         .flatten()
                         .for_each(|(_, value)| y.add(*value));
                 }
@@ -573,7 +575,7 @@ impl<'a> Lying<'a> {
     fn draw(&self, scene: &mut Scene, data: &Data, at: usize, area: Area) {
         let tall = self.each * self.thick;
         let gutter = side(self.lines.iter().map(|line| line.0.as_str()), area) + 1;
-        let value_room = self.value_room();
+        let value_room = self.value_room().min((area.width / 3).max(5));
         let plot = Area {
             x: area.x + gutter,
             y: area.y,
@@ -597,7 +599,12 @@ impl<'a> Lying<'a> {
         });
         let behind = |scene: &mut Scene, end: f64, y: usize, value: f64| {
             let x = end.ceil() as usize + 1;
-            scene.write(x, y, value_room, &plain_words(value), Role::Value);
+            // A number that is cut would be another one.
+            let room = area.right().saturating_sub(x);
+            let fits = [plain_words(value), short_words(value)]
+                .into_iter()
+                .find(|words| words.width() <= room);
+            scene.write(x, y, room, &fits.unwrap_or_default(), Role::Value);
         };
         for (number, line) in self.lines.iter().enumerate() {
             let top = area.y + number * (tall + self.gap);
@@ -910,6 +917,8 @@ struct Upright<'a> {
     /// Which of the panels it is.
     at: usize,
     plot: Area,
+    /// The column where its panel ends.
+    right: usize,
     x: Scale,
     y: Scale,
 }
@@ -920,7 +929,9 @@ impl Upright<'_> {
     }
 
     fn y_of(&self, value: f64) -> f64 {
-        self.plot.bottom() as f64 - self.y.place(value) * self.plot.height as f64
+        // What sums to more than a number can be stands at the end.
+        let place = self.y.place(value).clamp(0.0, 1.0);
+        self.plot.bottom() as f64 - place * self.plot.height as f64
     }
 
     /// The lines and ticks of both scales within `area`.
@@ -1137,7 +1148,7 @@ impl Upright<'_> {
             );
         }
         if names_at_end {
-            line_ends(scene, self.data, ends, self.plot);
+            line_ends(scene, self.data, ends, self.plot, self.right);
         }
     }
 }
@@ -1156,8 +1167,13 @@ fn upright(
     let rows = area.height.saturating_sub(1).max(2);
     let ticks = (rows / 3).clamp(2, 8);
     let y_scale = scales.y.rounded(ticks);
-    let y_ticks = y_scale.ticks(ticks);
-    let gutter = y_ticks.iter().map(|tick| tick.1.width()).max().unwrap_or(0) + 1;
+    let mut y_ticks = y_scale.ticks(ticks);
+    let mut gutter = y_ticks.iter().map(|tick| tick.1.width()).max().unwrap_or(0) + 1;
+    if gutter + 6 > area.width {
+        // Lines without words where there is no room for these.
+        gutter = 1;
+        y_ticks.iter_mut().for_each(|tick| tick.1.clear());
+    }
     let panel = &data.panels[at];
     let names_at_end =
         matches!(&panel.marks, Marks::Lines(all) if all.len() > 1) && data.spec.kind == Kind::Line;
@@ -1171,6 +1187,7 @@ fn upright(
         width: area.width.saturating_sub(gutter + right).max(4),
         height: rows,
     };
+    plot.width = plot.width.min(area.right() - plot.x);
     let x_scale = match &panel.marks {
         // Every interval takes whole cells.
         Marks::Bins {
@@ -1193,6 +1210,7 @@ fn upright(
         data,
         at,
         plot,
+        right: area.right(),
         x: x_scale,
         y: y_scale,
     };
@@ -1224,8 +1242,14 @@ fn along_words(data: &Data, x: f64) -> String {
     }
 }
 
-/// Names at the ends of lines, each at its line where there is room and else at the next free row.
-fn line_ends(scene: &mut Scene, data: &Data, mut ends: Vec<(f64, usize)>, plot: Area) {
+/// Names at the ends of lines, up to the column `right`: each at its line where there is room and else at the next free row.
+fn line_ends(
+    scene: &mut Scene,
+    data: &Data,
+    mut ends: Vec<(f64, usize)>,
+    plot: Area,
+    right: usize,
+) {
     ends.sort_by(|a, b| a.0.total_cmp(&b.0));
     let last = plot.bottom().saturating_sub(1);
     let mut rows: Vec<usize> = Vec::new();
@@ -1242,7 +1266,7 @@ fn line_ends(scene: &mut Scene, data: &Data, mut ends: Vec<(f64, usize)>, plot: 
             scene.write(
                 plot.right() + 1,
                 row,
-                scene.width.saturating_sub(plot.right() + 1),
+                right.saturating_sub(plot.right() + 1),
                 &name,
                 Role::Series(*series),
             );

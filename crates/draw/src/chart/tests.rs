@@ -150,6 +150,87 @@ fn no_label_is_cut_or_stands_on_another_in_any_size() {
     }
 }
 
+/// Names that people and attackers choose: wide, joined, long, empty, from right to left, with controls.
+const NAMES: [&str; 10] = [
+    "",
+    "Quay",
+    "港の東側の桟橋と倉庫",
+    "👩\u{200d}🔧 crew",
+    "a\u{301}e\u{301}",
+    "\u{202e}reverse",
+    "tab\there\nand there",
+    "A very long name of a place that has no room at the side of any picture",
+    "\u{1b}]0;title\u{7}",
+    "ﷺ",
+];
+
+/// A column of some kind, of as many rows.
+fn any_column(rows: usize) -> impl proptest::strategy::Strategy<Value = Vec<Value>> {
+    use proptest::prelude::*;
+    let number = prop_oneof![
+        1 => Just(Value::Null),
+        6 => (-1000_i64..1000).prop_map(Value::Integer),
+        2 => (-1e12_f64..1e12).prop_map(Value::Float),
+        1 => prop_oneof![Just(f64::MAX), Just(f64::MIN_POSITIVE), Just(-0.0), Just(f64::INFINITY)].prop_map(Value::Float),
+    ];
+    let name = (0..NAMES.len()).prop_map(|at| text(NAMES[at]));
+    let moment = prop_oneof![
+        1 => Just(Value::Null),
+        5 => (1_u8..28, 0_u8..24).prop_map(|(day, hour)| text(format!("2031-03-{day:02} {hour:02}:30:00"))),
+        1 => (1_u16..9999).prop_map(|year| text(format!("{year:04}-01-01"))),
+    ];
+    prop_oneof![
+        proptest::collection::vec(number, rows),
+        proptest::collection::vec(name, rows),
+        proptest::collection::vec(moment, rows),
+    ]
+}
+
+fn any_set() -> impl proptest::strategy::Strategy<Value = ResultSet> {
+    use proptest::prelude::*;
+    (1_usize..40, 1_usize..5).prop_flat_map(|(rows, columns)| {
+        proptest::collection::vec(any_column(rows), columns).prop_map(move |columns| {
+            let names: Vec<&str> =
+                ["kg", "港", "day", "a very long name of a column"][..columns.len()].to_vec();
+            let row = |at: usize| columns.iter().map(|column| column[at].clone()).collect();
+            set(&names, (0..rows).map(row).collect())
+        })
+    })
+}
+
+proptest::proptest! {
+    #![proptest_config(proptest::prelude::ProptestConfig::with_cases(120))]
+
+    /// In any size, of any rows: no text leaves the picture or stands on another, no mark leaves it, and paper holds it.
+    #[test]
+    fn any_picture_is_whole(
+        set in any_set(),
+        (width, height) in (1_usize..170, 1_usize..50),
+        (stacked, ordered, log) in (proptest::bool::ANY, proptest::bool::ANY, proptest::bool::ANY),
+        (how, panels) in (0_usize..3, proptest::option::of(0_usize..5)),
+    ) {
+        for kind in Kind::ALL {
+            let Ok(spec) = propose(&set, Some(kind)) else {
+                continue;
+            };
+            let panels = panels.filter(|at| *at < set.columns().len());
+            let spec = Spec { stacked, ordered, log, how: How::ALL[how], panels, ..spec };
+            let scene = scene(&set, &spec, width, height);
+            check(&scene, &format!("{spec:?} in {width} by {height}"));
+            for hit in &scene.hits {
+                let (x, y, wide, high) = hit.area;
+                proptest::prop_assert!(x.is_finite() && y.is_finite() && wide > 0.0 && high > 0.0, "{hit:?}");
+            }
+            let svg = scene.svg();
+            let tree = roxmltree::Document::parse(&svg).expect("a document that parses");
+            for attribute in tree.descendants().flat_map(|node| node.attributes()) {
+                let value = attribute.value();
+                proptest::prop_assert!(!value.contains("NaN") && !value.contains("inf"), "{spec:?}: {attribute:?}");
+            }
+        }
+    }
+}
+
 #[test]
 fn bad_data_gives_a_picture_or_says_why_not() {
     let one = |values: Vec<Value>| {
