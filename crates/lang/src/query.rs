@@ -52,7 +52,8 @@ impl Joined {
 pub struct Block {
     /// Its bytes.
     pub span: Range<usize>,
-    /// The block around it, whose tables it sees too.
+    /// The block whose tables it sees too: the one around it; of a table in brackets only where that is lateral, else the one
+    /// around that.
     pub parent: Option<usize>,
     /// Its tables, in order.
     pub tables: Vec<Joined>,
@@ -309,7 +310,12 @@ impl Reader<'_> {
             }
             TokenKind::Open if self.begins_query(p.at + 1) && self.depth < 200 => {
                 let inner = self.query.blocks.len();
-                let end = self.block(p.at + 1, Some(p.number));
+                let beside = p.expects_table && self.word(p.at.wrapping_sub(1)) != "lateral";
+                let seen = match beside {
+                    true => self.query.blocks[p.number].parent,
+                    false => Some(p.number),
+                };
+                let end = self.block(p.at + 1, seen);
                 let start = self.byte(p.at);
                 p.at = end + usize::from(self.kind(end) == Some(TokenKind::Close));
                 if p.expects_table {
@@ -368,9 +374,7 @@ impl Reader<'_> {
                 }
                 p.expects_table = false;
             }
-            "from" | "into" | "table"
-                if !(word == "from" && self.word(p.at.wrapping_sub(1)) == "distinct") =>
-            {
+            "from" | "into" | "table" if !(word == "from" && self.compares(p.at)) => {
                 let next = if word == "from" {
                     Clause::From
                 } else {
@@ -436,6 +440,15 @@ impl Reader<'_> {
             _ => {}
         }
         Step::Passed
+    }
+
+    /// Whether this `from` ends `is distinct from`; behind `select distinct` a statement lacks its columns.
+    fn compares(&self, at: usize) -> bool {
+        let before = |steps: usize| {
+            at.checked_sub(steps)
+                .map_or(String::new(), |at| self.word(at))
+        };
+        before(1) == "distinct" && matches!(before(2).as_str(), "is" | "not")
     }
 
     /// Another clause begins at the token that comes next.

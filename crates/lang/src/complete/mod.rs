@@ -215,25 +215,6 @@ fn fitting_tables<'a>(word: &str, from: &Sources<'a>) -> Vec<&'a Object> {
     list
 }
 
-/// A column that several tables of the statement have is offered once.
-fn dedupe_columns(list: &mut Vec<Candidate>) {
-    let mut seen = std::collections::HashMap::new();
-    let mut kept: Vec<Candidate> = Vec::new();
-    for candidate in list.drain(..) {
-        match seen.get(&candidate.label) {
-            None => {
-                seen.insert(candidate.label.clone(), kept.len());
-                kept.push(candidate);
-            }
-            Some(at) => {
-                let at: usize = *at;
-                kept[at].detail = "in several tables".into();
-            }
-        }
-    }
-    *list = kept;
-}
-
 /// Puts candidates that fit `word` in order: those that begin with it first, then fuzzy ones.
 fn ranked(span: Range<usize>, word: &str, list: Vec<Candidate>, open: bool) -> Completion {
     if !open {
@@ -250,7 +231,13 @@ fn ranked(span: Range<usize>, word: &str, list: Vec<Candidate>, open: bool) -> C
     let mut buffer = Vec::new();
     let mut scored: Vec<(bool, u8, u32, usize, Candidate)> = Vec::new();
     for (at, candidate) in list.into_iter().enumerate() {
-        let starts = candidate.label.to_lowercase().starts_with(&lower);
+        let label = candidate.label.to_lowercase();
+        // A column with its table counts by its own name, too.
+        let own = label
+            .rsplit('.')
+            .next()
+            .filter(|_| candidate.offer == Offer::Column);
+        let starts = label.starts_with(&lower) || own.is_some_and(|own| own.starts_with(&lower));
         let score = if word.is_empty() {
             Some(0)
         } else {

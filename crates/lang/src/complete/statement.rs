@@ -1,15 +1,16 @@
 //! What could be typed next in a statement: columns that the place sees, tables, functions, keywords, values.
 
+use std::collections::HashMap;
 use std::ops::Range;
 
-use idle_tide_core::Kind;
+use idle_tide_core::{Field, Kind, Object};
 
 use super::linked::{conditions, linked_tables};
 use super::making;
 use super::place::{Place, place, word_before};
 use super::{
-    Candidate, Completion, MOST, Offer, Sources, column, dedupe_columns, field_detail, keyword,
-    ranked, statement_around, table, tables,
+    Candidate, Completion, MOST, Offer, Sources, column, field_detail, keyword, ranked,
+    statement_around, table, tables,
 };
 use crate::dialect::Dialect;
 use crate::join::written;
@@ -58,7 +59,12 @@ pub(super) fn complete_sql(
         .any(|t| t.kind == TokenKind::QuotedName && t.start == word_at && word_at < at);
     let place = place(text, &all, word_at, at, from.dialect);
     let named = scope(text, &all, at, from.dialect);
-    let tables_seen = view.tables(block);
+    let mut tables_seen = view.tables(block);
+    if let Some(target) = query.blocks.first().and_then(|block| block.tables.first())
+        && is_in_source(text, &significant, at)
+    {
+        tables_seen.retain(|joined| joined.at != target.at);
+    }
     let mut list = Vec::new();
     let counts = significant.iter().take_while(|token| token.end <= word_at);
     let before: Vec<Token> = counts.copied().collect();
@@ -130,6 +136,18 @@ pub(super) fn complete_sql(
     }
     completion.candidates.splice(0..0, corrections);
     completion
+}
+
+/// Whether a place is in the query that an `insert` takes its rows from; it does not see the table that they go into.
+fn is_in_source(text: &str, list: &[Token], at: usize) -> bool {
+    let is = |token: &&Token, words: &[&str]| words.iter().any(|word| token.is_word(text, word));
+    let inserts = list
+        .first()
+        .is_some_and(|token| is(&token, &["insert", "replace"]));
+    let parts = ["select", "conflict", "duplicate", "returning"];
+    let before = list.iter().take_while(|token| token.end <= at);
+    let last = before.filter(|token| is(token, &parts)).last();
+    inserts && last.is_some_and(|token| is(&token, &["select"]))
 }
 
 /// The text with the quotes closed at the cursor of a name that nobody has closed yet and that would swallow the rest.
@@ -224,6 +242,10 @@ impl Here<'_> {
                         }
                     }
                 }
+                // The row that a trigger is about.
+                if list.is_empty() && matches!(last.to_ascii_lowercase().as_str(), "new" | "old") {
+                    list.extend(self.columns_made_on("trigger"));
+                }
                 // A table that nobody has named yet shows its columns too.
                 if list.is_empty()
                     && let Some(object) = self.from.catalog.table(qualifier)
@@ -231,7 +253,8 @@ impl Here<'_> {
                     let fields = object.fields.iter();
                     list.extend(fields.map(|f| column(object, &f.name, self.from.dialect)));
                 }
-                dedupe_columns(list);
+                let mut seen = std::collections::HashSet::new();
+                list.retain(|candidate| seen.insert(candidate.label.clone()));
             }
             Place::Expression | Place::On => {
                 if *place == Place::On {
@@ -242,12 +265,12 @@ impl Here<'_> {
                         self.from.dialect,
                     ));
                 }
-                let mut columns = Vec::new();
-                for joined in self.tables {
-                    columns.extend(columns_of(self.view, joined, self.from.dialect));
+                self.columns(list);
+                let indexed = self.columns_made_on("index");
+                if !indexed.is_empty() {
+                    list.extend(indexed);
+                    return;
                 }
-                dedupe_columns(&mut columns);
-                list.extend(columns);
                 for joined in self.tables {
                     if let Some(alias) = &joined.alias {
                         let what = match &joined.of {
@@ -266,11 +289,73 @@ impl Here<'_> {
                 if !self.word.is_empty() || self.asked {
                     functions(self.from, list);
                     list.extend(self.from.dialect.keywords.iter().map(|word| keyword(word)));
-                    tables(&self.named.common, self.word, self.from, list);
+                    // Where tables are named, others are offered once their names are begun.
+                    if self.tables.is_empty() || !self.word.is_empty() {
+                        tables(&self.named.common, self.word, self.from, list);
+                    }
                 }
             }
         }
     }
+
+    /// The columns of the table on which a trigger or an index is being made.
+    fn columns_made_on(&self, what: &str) -> Vec<Candidate> {
+        made_on(self.view, what).map_or(Vec::new(), |object| {
+            let fields = object.fields.iter();
+            let candidate = |field: &Field| column(object, &field.name, self.from.dialect);
+            fields.map(candidate).collect()
+        })
+    }
+
+    /// The columns of all tables. What several have is offered with the table of each, but for the first that a block inside
+    /// of others has alone, and for columns that a join makes one.
+    fn columns(&self, list: &mut Vec<Candidate>) {
+        let own = self
+            .block
+            .map_or(0, |block| self.view.query.blocks[block].tables.len());
+        let merged = |joined: &Joined, name: &str| {
+            let mut using = joined.using.iter();
+            joined.natural || using.any(|column| column.eq_ignore_ascii_case(name))
+        };
+        let of_tables: Vec<(usize, &Joined, Candidate)> = (0..)
+            .zip(self.tables)
+            .flat_map(|(at, joined)| {
+                let columns = columns_of(self.view, joined, self.from.dialect).into_iter();
+                columns.map(move |column| (at, *joined, column))
+            })
+            .collect();
+        let mut places: HashMap<String, Vec<usize>> = HashMap::new();
+        for (at, joined, column) in &of_tables {
+            let all = places.entry(column.label.to_lowercase()).or_default();
+            if all.is_empty() || !merged(joined, &column.label) {
+                all.push(*at);
+            }
+        }
+        for (at, joined, mut column) in of_tables {
+            let all = &places[&column.label.to_lowercase()];
+            let inside = all.iter().filter(|at| **at < own).count();
+            let is_plain = all[0] == at && (all.len() == 1 || inside == 1);
+            if !all.contains(&at) {
+                continue;
+            }
+            if let Some(qualifier) = joined.qualifier().filter(|_| !is_plain) {
+                column.label = format!("{qualifier}.{}", column.label);
+                let qualifier = self.from.dialect.quote_name(qualifier);
+                column.insert = format!("{qualifier}.{}", column.insert);
+            }
+            list.push(column);
+        }
+    }
+}
+
+/// The table on which a trigger or an index is being made.
+fn made_on<'a>(view: &View<'a>, what: &str) -> Option<&'a Object> {
+    let is = |token: &&Token, word: &str| token.is_word(view.text, word);
+    let mut tokens = view.list.iter();
+    tokens.next().filter(|token| is(token, "create"))?;
+    tokens.by_ref().take(5).find(|token| is(token, what))?;
+    tokens.find(|token| is(token, "on"))?;
+    view.catalog.table(&tokens.next()?.name(view.text)?)
 }
 
 /// The columns of a table as candidates.
