@@ -133,8 +133,9 @@ impl Condition<'_> {
             true => self.cut(list, &["or", "||"]),
             false => self.cut(list, &["or"]),
         };
+        let opposed = self.asks_both_ways(&parts);
         let parts: Vec<Holds> = parts.iter().map(|part| self.all(part, depth)).collect();
-        if parts.contains(&Holds::Always) {
+        if opposed || parts.contains(&Holds::Always) {
             Holds::Always
         } else if parts.iter().all(|part| *part == Holds::Never) {
             Holds::Never
@@ -143,10 +144,47 @@ impl Condition<'_> {
         }
     }
 
+    /// Whether one part says that something is null and another that it is not: one of them holds, and never both.
+    fn asks_both_ways(&self, parts: &[&[Token]]) -> bool {
+        let tests: Vec<(&[Token], bool)> = parts.iter().filter_map(|p| self.null_test(p)).collect();
+        tests.iter().enumerate().any(|(at, (left, is_null))| {
+            let mut others = tests[at + 1..].iter();
+            others.any(|(right, other)| is_null != other && self.same(left, right))
+        })
+    }
+
+    /// What a condition asks to be null, and true; or not to be, and false.
+    fn null_test<'t>(&self, list: &'t [Token]) -> Option<(&'t [Token], bool)> {
+        if let Some(inside) = self.inside(list) {
+            return self.null_test(inside);
+        }
+        if let [first, rest @ ..] = list
+            && self.word(first) == "not"
+        {
+            return self.null_test(rest).map(|(of, is_null)| (of, !is_null));
+        }
+        let word = |back: usize| {
+            let at = list.len().checked_sub(back);
+            at.map_or(String::new(), |at| self.word(&list[at]))
+        };
+        let (taken, is_null) = match (word(3).as_str(), word(2).as_str(), word(1).as_str()) {
+            ("is", "not", "null") => (3, false),
+            (_, "is", "null") => (2, true),
+            (_, "not", "null") => (2, false),
+            (_, _, "isnull") => (1, true),
+            (_, _, "notnull") => (1, false),
+            _ => return None,
+        };
+        // A comparison of more than this is another question.
+        let of = &list[..list.len() - taken];
+        matches!(of.len(), 1 | 3).then_some((of, is_null))
+    }
+
     fn all(&self, list: &[Token], depth: usize) -> Holds {
         let parts = self.cut(list, &["and", "&&"]);
+        let opposed = self.asks_both_ways(&parts);
         let parts: Vec<Holds> = parts.iter().map(|part| self.one(part, depth)).collect();
-        if parts.contains(&Holds::Never) {
+        if opposed || parts.contains(&Holds::Never) {
             Holds::Never
         } else if parts.iter().all(|part| *part == Holds::Always) {
             Holds::Always
