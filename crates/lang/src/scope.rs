@@ -50,6 +50,16 @@ pub struct Scope {
     pub insert: Option<InsertPlace>,
 }
 
+/// The table on which a statement makes a `what`: a trigger or an index.
+pub(crate) fn made_on(text: &str, list: &[Token], what: &str) -> Option<String> {
+    let is = |token: &&Token, word: &str| token.is_word(text, word);
+    let mut tokens = list.iter();
+    tokens.next().filter(|token| is(token, "create"))?;
+    tokens.by_ref().take(5).find(|token| is(token, what))?;
+    tokens.find(|token| is(token, "on"))?;
+    tokens.next()?.name(text)
+}
+
 /// What the statement with these `tokens` names; `cursor` is a byte in `text`.
 pub fn scope(text: &str, tokens: &[Token], cursor: usize, dialect: &Dialect) -> Scope {
     let list = significant(tokens);

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::ops::Range;
 
-use idle_tide_core::{Field, Kind, Object};
+use idle_tide_core::{Field, Kind};
 
 use super::linked::{conditions, linked_tables};
 use super::making;
@@ -16,7 +16,7 @@ use crate::dialect::Dialect;
 use crate::join::written;
 use crate::query::{Joined, Of, query};
 use crate::remarks::remarks;
-use crate::scope::{Scope, scope};
+use crate::scope::{Scope, made_on, scope};
 use crate::token::{Token, TokenKind, significant, tokens};
 use crate::visible::View;
 
@@ -300,7 +300,9 @@ impl Here<'_> {
 
     /// The columns of the table on which a trigger or an index is being made.
     fn columns_made_on(&self, what: &str) -> Vec<Candidate> {
-        made_on(self.view, what).map_or(Vec::new(), |object| {
+        let table = made_on(self.view.text, self.view.list, what);
+        let object = table.and_then(|table| self.from.catalog.table(&table));
+        object.map_or(Vec::new(), |object| {
             let fields = object.fields.iter();
             let candidate = |field: &Field| column(object, &field.name, self.from.dialect);
             fields.map(candidate).collect()
@@ -346,16 +348,6 @@ impl Here<'_> {
             list.push(column);
         }
     }
-}
-
-/// The table on which a trigger or an index is being made.
-fn made_on<'a>(view: &View<'a>, what: &str) -> Option<&'a Object> {
-    let is = |token: &&Token, word: &str| token.is_word(view.text, word);
-    let mut tokens = view.list.iter();
-    tokens.next().filter(|token| is(token, "create"))?;
-    tokens.by_ref().take(5).find(|token| is(token, what))?;
-    tokens.find(|token| is(token, "on"))?;
-    view.catalog.table(&tokens.next()?.name(view.text)?)
 }
 
 /// The columns of a table as candidates.

@@ -146,20 +146,23 @@ impl Case<'_> {
     /// A misspelt keyword.
     fn keywords(&self, at: usize, advice: &mut Advice) {
         let here = self.list[at];
-        let before = at.checked_sub(1).map(|at| self.list[at]);
-        // A misspelt keyword stands here, or just before, where it was taken for a name or an alias.
+        let given = self.given_names();
+        // A misspelt keyword stands here, or before, where it was taken for a name or an alias: close by in any spelling,
+        // further back one letter off.
         let start = at == 0 || self.list[at - 1].kind == TokenKind::Semicolon;
-        for token in [Some(here), before].into_iter().flatten() {
-            if token.kind != TokenKind::Word || self.dialect.is_keyword(token.of(self.text)) {
-                continue;
-            }
+        for back in 0..=at.min(4) {
+            let token = self.list[at - back];
             let word = token.of(self.text);
-            let is_column = |table: &TableUse| {
-                let object = self.catalog.table(&table.name);
-                object.is_some_and(|object| object.field(word).is_some())
-            };
-            let is_name = self.catalog.table(word).is_some() || self.tables().iter().any(is_column);
-            if is_name || word.len() < 3 {
+            let called = self.list.get(at - back + 1);
+            let called = called.is_some_and(|next| next.kind == TokenKind::Open);
+            if token.kind == TokenKind::Semicolon {
+                break;
+            }
+            if token.kind != TokenKind::Word
+                || word.len() < 3
+                || self.dialect.is_keyword(word)
+                || self.is_name(word, called, &given)
+            {
                 continue;
             }
             let words = if start {
@@ -167,14 +170,15 @@ impl Case<'_> {
             } else {
                 self.dialect.keywords
             };
-            let mut found = false;
-            for near in self.keywords_near(word, words) {
-                found = true;
+            let lower = word.to_lowercase();
+            let mut near = self.keywords_near(word, words);
+            near.retain(|near| back < 2 || strsim::osa_distance(&lower, near) <= 1);
+            for near in &near {
                 advice
                     .corrections
-                    .push(self.replace(token, &near, &near, "keyword".into()));
+                    .push(self.replace(token, near, near, "keyword".into()));
             }
-            if found {
+            if !near.is_empty() {
                 if !(start && token.start == here.start) {
                     advice.headline =
                         format!("{word} is not a word of {} here.", self.dialect.name);
@@ -183,6 +187,19 @@ impl Case<'_> {
                 break;
             }
         }
+    }
+
+    /// Whether a word is the name of something that is known: a table, a column, a function, or what the statement names itself.
+    fn is_name(&self, word: &str, called: bool, given: &[String]) -> bool {
+        let is_column = |table: &TableUse| {
+            let object = self.catalog.table(&table.name);
+            object.is_some_and(|object| object.field(word).is_some())
+        };
+        let is = |name: &str| name.eq_ignore_ascii_case(word);
+        self.catalog.table(word).is_some()
+            || self.tables().iter().any(is_column)
+            || given.iter().any(|name| is(name))
+            || called && self.dialect.functions.iter().any(|(name, _)| is(name))
     }
 
     /// Keywords that `word` could be a slip of, also two with the blank missing.

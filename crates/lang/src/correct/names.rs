@@ -1,12 +1,16 @@
 //! Slips in the names of tables, columns and functions.
 
 use super::*;
+use crate::scope::made_on;
 
 impl Case<'_> {
     pub(super) fn no_table(&self, name: &str) -> Advice {
         let token = self.named(name);
         let plain = name.rsplit('.').next().unwrap_or(name);
-        let names = self.catalog.tables().map(|object| object.name.as_str());
+        // What the statement defines is meant before what the database has.
+        let common = scope(self.text, self.all, 0, self.dialect).common;
+        let common = common.iter().map(String::as_str);
+        let names = common.chain(self.catalog.tables().map(|object| object.name.as_str()));
         let corrections = token.map_or(Vec::new(), |token| {
             nearest(plain, names, 4)
                 .into_iter()
@@ -28,6 +32,34 @@ impl Case<'_> {
             span: token.map(|token| token.start..token.end),
             corrections,
         }
+    }
+
+    /// Names that the statement gives itself: behind `as`, those of tables that it defines, and the columns of a table that it
+    /// makes.
+    pub(super) fn given_names(&self) -> Vec<String> {
+        let mut names = scope(self.text, self.all, 0, self.dialect).common;
+        let is = |at: usize, word: &str| {
+            let token = self.list.get(at);
+            token.is_some_and(|token| token.is_word(self.text, word))
+        };
+        let makes_table = is(0, "create") && (1..5).any(|at| is(at, "table"));
+        let mut depth = 0;
+        // Behind the `as` of a view stands what it is.
+        let mut names_things = !is(0, "create");
+        for (at, token) in self.list.iter().enumerate() {
+            names_things |= is(at, "select");
+            match token.kind {
+                TokenKind::Open => depth += 1,
+                TokenKind::Close => depth -= 1,
+                _ => {}
+            }
+            let begins = matches!(token.kind, TokenKind::Open | TokenKind::Comma);
+            if names_things && is(at, "as") || makes_table && depth == 1 && begins {
+                let name = self.list.get(at + 1).and_then(|next| next.name(self.text));
+                names.extend(name.filter(|name| !self.dialect.is_keyword(name)));
+            }
+        }
+        names
     }
 
     /// The tables of the statement, with those of the catalog that exist.
@@ -70,7 +102,22 @@ impl Case<'_> {
                     );
                 }
             }
-            for near in nearest(plain, known.iter().map(|(field, _)| *field), 4) {
+            let given = match qualifier {
+                None => self.given_names(),
+                Some(_) => Vec::new(),
+            };
+            let made = made_on(self.text, self.list, "index").filter(|_| qualifier.is_none());
+            let made = made.and_then(|table| self.catalog.table(&table));
+            let made = made.map_or(&[][..], |object| &object.fields);
+            let words = ["null", "true", "false"].into_iter();
+            let words = words.filter(|word| qualifier.is_none() && self.dialect.is_keyword(word));
+            let names = known.iter().map(|(field, _)| *field);
+            let names = names
+                .chain(made.iter().map(|field| field.name.as_str()))
+                .chain(given.iter().map(String::as_str))
+                .chain(words);
+            let names = names.filter(|name| !name.eq_ignore_ascii_case(plain));
+            for near in nearest(plain, names, 4) {
                 let owner = known
                     .iter()
                     .find(|(field, _)| *field == near)
@@ -78,12 +125,12 @@ impl Case<'_> {
                 let detail = owner
                     .map(|owner| self.describe(&owner.name, &near))
                     .unwrap_or_default();
-                corrections.push(self.replace(
-                    token,
-                    &self.dialect.quote_name(&near),
-                    &near,
-                    detail,
-                ));
+                let is_word = owner.is_none() && !given.contains(&near);
+                let text = match is_word && self.dialect.is_keyword(&near) {
+                    true => near.clone(),
+                    false => self.dialect.quote_name(&near),
+                };
+                corrections.push(self.replace(token, &text, &near, detail));
             }
             if let Some(qualifier) = qualifier {
                 if let Some(table) = tables.iter().find(fits) {
