@@ -4,6 +4,7 @@ use idle_tide_core::document::time::TimeZone;
 
 use super::ast::{Aggregate, AggregateFunction, Field, Source, StageKind, Statement};
 use super::token::{Token, TokenKind, tokens};
+use crate::dialect::SQLITE;
 
 /// Whether a text is a flow, whole and without errors.
 pub fn is_flow(text: &str) -> bool {
@@ -136,6 +137,8 @@ pub fn flow_for_sql(text: &str) -> Option<String> {
         3 if word(from_end - 2) == "as" => (from_end - 2, Some(word(from_end - 1))),
         _ => return None,
     };
+    // Without another name its own is that by which columns are called.
+    let alias = alias.unwrap_or_else(|| word(table_end - 1));
     let named = Named {
         words: &words,
         text,
@@ -172,7 +175,15 @@ pub fn flow_for_sql(text: &str) -> Option<String> {
         _ if !plain => return None,
         _ => {}
     }
-    let after = |a: usize, b: usize| named.after(a, b, &renamed);
+    // Fields get their names last: until then what is ordered by a name is ordered by the column.
+    let given: Vec<(&str, &str)> = match plain && clause("group").is_none() {
+        true => columns
+            .iter()
+            .filter_map(|c| Some((c.name.as_deref()?, c.value.as_str())))
+            .collect(),
+        false => Vec::new(),
+    };
+    let after = |a: usize, b: usize| named.after(a, b, &renamed, &given);
     if let Some((a, b)) = clause("having") {
         flow.push_str(&format!(" where {}", after(a + 1, b)?));
     }
@@ -215,7 +226,7 @@ fn other_for_sql(words: &Words<'_>) -> Option<String> {
 struct Named<'a> {
     words: &'a Words<'a>,
     text: &'a str,
-    alias: Option<String>,
+    alias: String,
 }
 
 impl Named<'_> {
@@ -225,18 +236,25 @@ impl Named<'_> {
 
     /// Words as they are written, the other name taken off.
     fn bare(&self, a: usize, b: usize) -> String {
+        self.meant(a, b, &[])
+    }
+
+    /// The same, with columns for the names that they were given.
+    fn meant(&self, a: usize, b: usize, given: &[(&str, &str)]) -> String {
         let (words, text) = (self.words, self.text);
         let word = |at: usize| self.word(at);
-        let Some(alias) = &self.alias else {
-            return words.part(a, b).to_string();
-        };
+        let alone = |at: usize| word(at.wrapping_sub(1)) != "." && word(at + 1) != ".";
         let mut out = String::new();
         let mut at = a;
         while at < b {
             let gap = (at > a).then(|| words.list[at - 1].span.end..words.list[at].span.start);
             out.push_str(gap.map_or("", |gap| &text[gap]));
-            at += 2 * usize::from(word(at) == *alias && word(at + 1) == "." && at + 2 < b);
-            out.push_str(words.part(at, at + 1));
+            at += 2 * usize::from(word(at) == self.alias && word(at + 1) == "." && at + 2 < b);
+            let known = given
+                .iter()
+                .find(|(name, _)| name.eq_ignore_ascii_case(&word(at)));
+            let known = known.filter(|_| alone(at)).map(|(_, value)| *value);
+            out.push_str(known.unwrap_or(words.part(at, at + 1)));
             at += 1;
         }
         out
@@ -276,10 +294,16 @@ impl Named<'_> {
     }
 
     /// The same after a group, whose aggregates go by their names.
-    fn after(&self, a: usize, b: usize, renamed: &[(String, String)]) -> Option<String> {
+    fn after(
+        &self,
+        a: usize,
+        b: usize,
+        renamed: &[(String, String)],
+        given: &[(&str, &str)],
+    ) -> Option<String> {
         let word = |at: usize| self.word(at);
         let bare = |a: usize, b: usize| self.bare(a, b);
-        let mut written = bare(a, b);
+        let mut written = self.meant(a, b, given);
         for at in (a..b).rev() {
             let calls = word(at + 1) == "(" && at + 1 < b;
             if calls && ["count", "sum", "avg", "min", "max", "stddev"].contains(&word(at).as_str())
@@ -354,21 +378,25 @@ pub fn sql_for_flow(text: &str) -> Option<String> {
         return None;
     };
     let mut columns = "*".to_string();
-    let (mut conditions, mut grouped, mut tail) = (Vec::new(), String::new(), String::new());
+    let (mut conditions, mut grouped) = (Vec::new(), String::new());
+    // A statement orders, then passes rows over, then takes some; stages in another order mean something else.
+    let (mut order, mut offset, mut limit) = (None, None, None);
     for stage in &flow.stages {
         let inner = text.get(stage.span.clone())?.trim_end();
+        let begins = columns == "*" && order.is_none() && offset.is_none() && limit.is_none();
         match &stage.kind {
-            StageKind::Where(condition) if columns == "*" && tail.is_empty() => {
-                conditions.push(text.get(condition.span.clone())?.to_string())
+            StageKind::Where(condition) if begins => {
+                conditions.push(text.get(condition.span.clone())?)
             }
-            StageKind::Count(_) if columns == "*" && tail.is_empty() => columns = "count(*)".into(),
-            StageKind::Distinct(path) if columns == "*" && tail.is_empty() => {
+            StageKind::Count(_) if begins => columns = "count(*)".into(),
+            StageKind::Distinct(path) if begins => {
                 // With its count, and by value, as the stage gives it.
                 let path = path.written();
                 columns = format!("{path}, count(*) as count");
-                grouped = format!(" group by {path} order by {path}");
+                grouped = format!(" group by {path}");
+                order = Some(format!("order by {path}"));
             }
-            StageKind::Group(keys, aggregates) if columns == "*" && tail.is_empty() => {
+            StageKind::Group(keys, aggregates) if begins => {
                 let mut list = fields(keys, text)?;
                 let by: Option<Vec<&str>> = keys
                     .iter()
@@ -388,18 +416,65 @@ pub fn sql_for_flow(text: &str) -> Option<String> {
                 }
             }
             StageKind::Pick(list) if columns == "*" => columns = fields(list, text)?.join(", "),
-            StageKind::Order(_) if !grouped.contains("order by") => {
-                tail.push_str(&format!(" {inner}"))
+            // What is picked has no other fields to order by.
+            StageKind::Order(_)
+                if order.is_none()
+                    && offset.is_none()
+                    && limit.is_none()
+                    && (columns == "*" || !grouped.is_empty()) =>
+            {
+                order = Some(inner.to_string());
             }
-            StageKind::Limit(_) | StageKind::Offset(_) => tail.push_str(&format!(" {inner}")),
+            StageKind::Offset(_) if offset.is_none() && limit.is_none() => {
+                offset = Some(inner.to_string());
+            }
+            StageKind::Limit(_) if limit.is_none() => limit = Some(inner.to_string()),
             _ => return None,
         }
     }
-    let mut sql = format!("select {columns} from {}", table.name);
-    if !conditions.is_empty() {
-        sql.push_str(&format!(" where {}", conditions.join(" and ")));
+    // Passing rows over without an end is not written alike everywhere.
+    if offset.is_some() && limit.is_none() {
+        return None;
     }
-    Some(format!("{sql}{grouped}{tail};"))
+    // A name that is a word of the language would need quotes, and these differ.
+    let named = flow.stages.iter().flat_map(|stage| match &stage.kind {
+        StageKind::Group(keys, aggregates) => {
+            let keys = keys.iter().map(|key| key.name.name.as_str());
+            keys.chain(aggregates.iter().map(|one| one.name.name.as_str()))
+                .collect()
+        }
+        StageKind::Pick(list) => list.iter().map(|field| field.name.name.as_str()).collect(),
+        _ => Vec::new(),
+    });
+    let mut names = named.chain([table.name.as_str()]);
+    if names.any(|name| name.split('.').any(|part| SQLITE.quote_name(part) != part)) {
+        return None;
+    }
+    let mut sql = format!("select {columns} from {}", table.name);
+    match conditions.as_slice() {
+        [] => {}
+        [one] => sql.push_str(&format!(" where {one}")),
+        several => sql.push_str(&format!(" where {}", joined(several))),
+    }
+    sql.push_str(&grouped);
+    for part in [order, limit, offset].into_iter().flatten() {
+        sql.push_str(&format!(" {part}"));
+    }
+    Some(format!("{sql};"))
+}
+
+/// Conditions that all have to hold, in brackets where one has an `or`.
+fn joined(conditions: &[&str]) -> String {
+    let one = |condition: &&str| match Words::of(condition)
+        .list
+        .iter()
+        .any(|t| t.of(condition).eq_ignore_ascii_case("or"))
+    {
+        true => format!("({condition})"),
+        false => condition.to_string(),
+    };
+    let all: Vec<String> = conditions.iter().map(one).collect();
+    all.join(" and ")
 }
 
 fn fields(list: &[Field], text: &str) -> Option<Vec<String>> {
