@@ -2,7 +2,7 @@
 //! query that reads the rows it chooses, the columns that it sets, and whether its condition names single rows. Like
 //! all of this folder it reads tokens only: the query asks for what the statement asks for.
 
-use super::condition::Condition;
+use super::condition::{Condition, DEEPEST};
 use super::sql::{Cursor, MODIFIERS, Reader, WRITES, word_of};
 use super::{Named, batch, summary};
 use crate::dialect::{Bodies, Dialect, Family};
@@ -421,14 +421,25 @@ impl Parts<'_> {
             dialect: self.reader.dialect,
             table: &self.table.shown,
         };
-        let tail = &tail[1..end];
-        if condition.cut(tail, &["or", "||", "xor"]).len() > 1 {
+        self.compared(&condition, &tail[1..end], 0)
+    }
+
+    /// The columns that a condition compares with values, where all of it has to hold; also in brackets.
+    fn compared(
+        &self,
+        condition: &Condition<'_>,
+        list: &[Token],
+        depth: usize,
+    ) -> Vec<(String, usize)> {
+        if depth > DEEPEST || condition.cut(list, &["or", "||", "xor"]).len() > 1 {
             return Vec::new();
         }
-        let parts = condition.cut(tail, &["and", "&&"]);
+        let parts = condition.cut(list, &["and", "&&"]).into_iter();
         parts
-            .into_iter()
-            .filter_map(|part| self.one(part))
+            .flat_map(|part| match condition.inside(part) {
+                Some(inside) => self.compared(condition, inside, depth + 1),
+                _ => self.one(part).into_iter().collect(),
+            })
             .collect()
     }
 

@@ -27,7 +27,7 @@ impl Holds {
 }
 
 /// Brackets deeper than this are not looked into.
-const DEEPEST: usize = 60;
+pub(super) const DEEPEST: usize = 60;
 /// Words that name no column.
 const NO_NAMES: &[&str] = &[
     "and",
@@ -146,6 +146,9 @@ impl Condition<'_> {
 
     /// Whether one part says that something is null and another that it is not: one of them holds, and never both.
     fn asks_both_ways(&self, parts: &[&[Token]]) -> bool {
+        if parts.len() < 2 {
+            return false;
+        }
         let tests: Vec<(&[Token], bool)> = parts.iter().filter_map(|p| self.null_test(p)).collect();
         tests.iter().enumerate().any(|(at, (left, is_null))| {
             let mut others = tests[at + 1..].iter();
@@ -154,14 +157,16 @@ impl Condition<'_> {
     }
 
     /// What a condition asks to be null, and true; or not to be, and false.
-    fn null_test<'t>(&self, list: &'t [Token]) -> Option<(&'t [Token], bool)> {
-        if let Some(inside) = self.inside(list) {
-            return self.null_test(inside);
-        }
-        if let [first, rest @ ..] = list
-            && self.word(first) == "not"
-        {
-            return self.null_test(rest).map(|(of, is_null)| (of, !is_null));
+    fn null_test<'t>(&self, mut list: &'t [Token]) -> Option<(&'t [Token], bool)> {
+        let mut negated = false;
+        for _ in 0..DEEPEST {
+            match (self.inside(list), list) {
+                (Some(inside), _) => list = inside,
+                (_, [first, rest @ ..]) if self.word(first) == "not" => {
+                    (list, negated) = (rest, !negated);
+                }
+                _ => break,
+            }
         }
         let word = |back: usize| {
             let at = list.len().checked_sub(back);
@@ -177,7 +182,7 @@ impl Condition<'_> {
         };
         // A comparison of more than this is another question.
         let of = &list[..list.len() - taken];
-        matches!(of.len(), 1 | 3).then_some((of, is_null))
+        matches!(of.len(), 1 | 3).then_some((of, is_null != negated))
     }
 
     fn all(&self, list: &[Token], depth: usize) -> Holds {
@@ -194,7 +199,7 @@ impl Condition<'_> {
     }
 
     /// The inside of brackets that hold all of the tokens.
-    fn inside<'t>(&self, list: &'t [Token]) -> Option<&'t [Token]> {
+    pub(super) fn inside<'t>(&self, list: &'t [Token]) -> Option<&'t [Token]> {
         let [first, middle @ .., last] = list else {
             return None;
         };
