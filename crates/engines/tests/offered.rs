@@ -10,102 +10,8 @@ use idle_tide_harbour::Settings;
 use idle_tide_lang::complete::{Offer, Sources, complete};
 use idle_tide_lang::dialect::SQLITE;
 
-/// Statements that lack one name, at `|`.
-const STATEMENTS: &[&str] = &[
-    "select | from visits",
-    "select v.| from visits v",
-    "select v.| from visits as v",
-    "select visits.| from visits",
-    "select crew, | from visits",
-    "select id + | from visits",
-    "select distinct | from visits",
-    "select max(|) from dues",
-    "select count(distinct |) from berths",
-    "select | from visits v join berths b on b.id = v.berth_id",
-    "select v.id, | as other from visits v join berths b on b.id = v.berth_id",
-    "select b.| from visits v join berths b on b.id = v.berth_id",
-    "select * from visits v join berths b on b.| = v.berth_id",
-    "select * from visits v join berths b on b.id = v.|",
-    "select * from visits v left join berths b on b.id = v.berth_id where | is null",
-    "select * from visits v, berths b where v.berth_id = b.|",
-    "select * from visits join dues on dues.visit_id = visits.|",
-    "select * from visits where | is not null",
-    "select * from visits where crew > 3 and | is not null",
-    "select * from visits where not | = 1",
-    "select * from visits where | in (1, 2)",
-    "select * from visits where | between 1 and 2",
-    "select * from visits where crew = (select max(|) from visits)",
-    "select * from visits where (crew, |) in (select 1, 2)",
-    "select * from visits v where exists (select 1 from dues d where d.| = v.id)",
-    "select * from visits v where exists (select 1 from dues d where d.visit_id = v.|)",
-    "select * from visits v where exists (select 1 from dues d where | = 1)",
-    "select (select max(|) from dues) from visits",
-    "select (select max(amount) from dues where visit_id = v.|) from visits v",
-    "select x.| from (select id, crew as n from visits) x",
-    "select | from (select id, crew as n from visits) x",
-    "select | from (select id, crew as n from visits)",
-    "select x.n from (select |, crew as n from visits) x",
-    "select x.| from (select * from dues) x",
-    "with t as (select id as visit, crew from visits) select | from t",
-    "with t as (select id as visit, crew from visits) select t.| from t",
-    "with t (a, b) as (select id, crew from visits) select | from t",
-    "with t as (select | from visits) select 1 from t",
-    "with t as (select id from visits), u as (select | from t) select 1 from u",
-    "with t as (select id from visits) select * from |",
-    "with recursive t(n) as (select 1 union all select | + 1 from t where n < 3) select n from t",
-    "select * from visits order by |",
-    "select * from visits order by crew desc, |",
-    "select crew as people from visits order by |",
-    "select rig, count(*) as n from vessels group by |",
-    "select rig, count(*) as n from vessels group by rig order by |",
-    "select rig, count(*) as n from vessels group by rig having max(|) > 1",
-    "select id from visits union select | from dues",
-    "select | from visits union select id from dues",
-    "select case when | > 1 then 2 end from visits",
-    "select case crew when 1 then | else 2 end from visits",
-    "select sum(|) over (partition by berth_id) from visits",
-    "select sum(crew) over (partition by |) from visits",
-    "select sum(crew) over (order by |) from visits",
-    "select sum(crew) filter (where | > 1) from visits",
-    "select sum(crew) over w from visits window w as (partition by |)",
-    "select cast(| as text) from visits",
-    "select 'it''s', | from visits",
-    "select /* | */ crew, | from visits",
-    "select crew -- a remark, with v.x\n, | from visits",
-    "update visits set | = 1 where id = 1",
-    "update visits set crew = | + 1 where id = 1",
-    "update visits set crew = 1 where | = 1",
-    "update visits set crew = 1, | = 2",
-    "update visits set crew = (select | from dues)",
-    "delete from dues where | = 1",
-    "delete from dues where visit_id in (select | from visits)",
-    "delete from dues returning |",
-    "insert into dues (|) values (1)",
-    "insert into dues (id, |) values (1, 2)",
-    "insert into dues (id) select | from visits",
-    "insert into dues (id, visit_id) values (1, 2) on conflict (id) do update set | = 2",
-    "insert into dues (id, visit_id) values (1, 2) returning |",
-    "select * from |",
-    "select 1 from | as x",
-    "select * from visits, |",
-    "select * from visits v join | on 1 = 1",
-    "select * from visits v left join | x on 1 = 1",
-    "select * from (select * from |)",
-    "select * from visits where id in (select 1 from |)",
-    "update | set id = 1",
-    "delete from |",
-    "insert into | (id) values (1)",
-    "drop index if exists |",
-    "create index i on visits (|)",
-    "create index i on | (id)",
-    "create view w as select | from visits",
-    "create trigger t after insert on visits begin delete from dues where | = 1; end",
-    "create trigger t after insert on visits begin delete from dues where visit_id = new.|; end",
-    "alter table visits rename column | to x",
-    "alter table | add column x",
-    "explain query plan select | from visits",
-    "select \"crew\", \"|\" from visits",
-];
+/// Statements that lack one name, at `|`; `\n` stands for a new line.
+const STATEMENTS: &str = include_str!("offered.txt");
 
 /// What the database says to a statement, which it does not run.
 fn said(file: &rusqlite::Connection, sql: &str) -> Option<String> {
@@ -129,7 +35,8 @@ fn what_is_offered_is_understood() {
         topics: &[],
     };
     let mut wrong = Vec::new();
-    for statement in STATEMENTS {
+    for statement in STATEMENTS.lines() {
+        let statement = statement.replace("\\n", "\n");
         let cursor = statement.rfind('|').expect("a place");
         let (before, after) = (&statement[..cursor], &statement[cursor + 1..]);
         let text = format!("{before}{after}");
@@ -168,7 +75,8 @@ fn what_is_offered_is_understood() {
     // And what it understands is offered, with its table or without.
     let fields = catalog.objects.iter().flat_map(|object| &object.fields);
     let columns: BTreeSet<&str> = fields.map(|field| field.name.as_str()).collect();
-    for statement in STATEMENTS {
+    for statement in STATEMENTS.lines() {
+        let statement = statement.replace("\\n", "\n");
         let cursor = statement.rfind('|').expect("a place");
         let (before, after) = (&statement[..cursor], &statement[cursor + 1..]);
         let with = |name: &str| said(&file, &format!("{before}{name}{after}"));

@@ -4,6 +4,7 @@
 
 mod faults;
 mod mysql;
+mod offered;
 mod place;
 mod rebuild;
 mod shared;
