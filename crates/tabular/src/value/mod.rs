@@ -498,6 +498,81 @@ mod tests {
     }
 
     #[test]
+    fn what_does_not_fit_is_refused_and_not_cut() {
+        for (info, text) in [
+            (TypeInfo::of(id::INTN, 1), "256"),
+            (TypeInfo::of(id::INTN, 1), "-1"),
+            (TypeInfo::of(id::SMALLINT, 0), "32768"),
+            (TypeInfo::of(id::INTN, 4), "-2147483649"),
+            (TypeInfo::of(id::MONEYN, 4), "214748.3648"),
+            (TypeInfo::of(id::MONEYN, 8), "922337203685477.5808"),
+            (TypeInfo::decimal(5, 2), "1000.00"),
+            (TypeInfo::decimal(5, 2), "-1000"),
+            (TypeInfo::of(id::DATETIMEN, 4), "1899-12-31 00:00:00"),
+            (TypeInfo::of(id::DATETIMEN, 4), "2079-06-07 00:00:00"),
+            (TypeInfo::of(id::NVARCHAR, 4), "abc"),
+            (TypeInfo::of(id::VARCHAR, 2), "abc"),
+        ] {
+            let mut out = Vec::new();
+            let said = write(&info, Value::Text(text), &mut out).expect_err(text);
+            assert!(said.starts_with("it does not fit into "), "{text}: {said}");
+            assert!(out.is_empty(), "{text}");
+        }
+        for (info, text) in [
+            (TypeInfo::of(id::INTN, 4), "a tide"),
+            (TypeInfo::of(id::GUID, 16), "6F9619FF"),
+            (TypeInfo::of(id::DATE, 0), "2031-02-30"),
+            (TypeInfo::scaled(id::TIME, 0), "noon"),
+            (TypeInfo::of(id::FLOATN, 8), "1,5"),
+        ] {
+            assert!(
+                write(&info, Value::Text(text), &mut Vec::new()).is_err(),
+                "{text}"
+            );
+        }
+    }
+
+    proptest::proptest! {
+        /// Whatever a value is, it is read as it was written.
+        #[test]
+        fn any_value_comes_back(
+            number in proptest::num::i64::ANY,
+            digits in -(10_i128.pow(37))..10_i128.pow(37),
+            scale in 0_u8..=37,
+            (year, day) in (1_i16..=9999, 1_u16..=365),
+            (seconds, part) in (0_u64..86_400, 0_u64..10_000_000),
+            ahead in -840_i64..=840,
+            text in "\\PC{0,40}",
+            bytes in proptest::collection::vec(proptest::num::u8::ANY, 0..60),
+        ) {
+            let same = |info: &TypeInfo, value: Value<'_>, wanted: &str| {
+                assert_eq!(there_and_back(info, value), wanted, "{info:?}");
+            };
+            same(&TypeInfo::of(id::INTN, 8), Value::Integer(number), &format!("Integer({number})"));
+            let mut decimal = String::new();
+            super::digits(digits < 0, digits.unsigned_abs(), scale, &mut decimal);
+            same(&TypeInfo::decimal(38, scale), Value::Number(&decimal), &decimal);
+            let date = jiff::civil::date(year, 1, 1).checked_add(jiff::Span::new().days(day - 1));
+            let date = date.expect("a day");
+            same(&TypeInfo::of(id::DATE, 0), Value::Text(&date.to_string()), &date.to_string());
+            let (hour, minute, second) = (seconds / 3600, seconds / 60 % 60, seconds % 60);
+            let time = format!("{hour:02}:{minute:02}:{second:02}.{part:07}");
+            same(&TypeInfo::scaled(id::TIME, 7), Value::Text(&time), &time);
+            let moment = format!("{date} {time}");
+            same(&TypeInfo::scaled(id::DATETIME2, 7), Value::Text(&moment), &moment);
+            // In universal time it has to be a day of the calendar, too.
+            if (2..9999).contains(&year) {
+                let sign = if ahead < 0 { '-' } else { '+' };
+                let ahead = ahead.unsigned_abs();
+                let zoned = format!("{moment} {sign}{:02}:{:02}", ahead / 60, ahead % 60);
+                same(&TypeInfo::scaled(id::DATETIMEOFFSET, 7), Value::Text(&zoned), &zoned);
+            }
+            same(&TypeInfo::of(id::NVARCHAR, ANY), Value::Text(&text), &text);
+            same(&TypeInfo::of(id::VARBINARY, ANY), Value::Bytes(&bytes), &format!("Bytes({bytes:?})"));
+        }
+    }
+
+    #[test]
     fn half_a_pair_of_two_byte_text_is_kept() {
         let mut room = Room::default();
         let bytes = [4, 0, 0x41, 0, 0x3d, 0xd8];

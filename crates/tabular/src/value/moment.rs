@@ -6,7 +6,7 @@ use jiff::civil::{Date, DateTime, Time};
 use jiff::{SignedDuration, Span};
 
 use super::whole;
-use super::written::parsed;
+use super::written::{parsed, unfit};
 use crate::take::{Malformed, wrong};
 use crate::types::{TypeInfo, id};
 
@@ -126,7 +126,8 @@ pub(super) fn written(info: &TypeInfo, text: &str) -> Result<Vec<u8>, String> {
             let days = days(when.date(), TURN);
             match info.id == id::SMALLDATETIME || info.length == 4 {
                 true => {
-                    let mut bytes = (days as u16).to_le_bytes().to_vec();
+                    let small = u16::try_from(days).map_err(|_| unfit(info))?;
+                    let mut bytes = small.to_le_bytes().to_vec();
                     bytes.extend(((units(when.time(), 0) / 60) as u16).to_le_bytes());
                     bytes
                 }

@@ -40,7 +40,7 @@ pub fn write(info: &TypeInfo, value: Value<'_>, out: &mut Vec<u8>) -> Result<(),
     let limit = info.length as usize;
     let is_sized = matches!(info.layout(), Layout::Two) && info.length != ANY;
     if is_sized && content.len() > limit {
-        return Err(format!("it does not fit into {}", info.words()));
+        return Err(unfit(info));
     }
     match info.layout() {
         Layout::Fixed(_) => {}
@@ -64,6 +64,11 @@ pub fn write(info: &TypeInfo, value: Value<'_>, out: &mut Vec<u8>) -> Result<(),
     }
     out.extend(content);
     Ok(())
+}
+
+/// A value that its type has no room for; it is not cut.
+pub(super) fn unfit(info: &TypeInfo) -> String {
+    format!("it does not fit into {}", info.words())
 }
 
 fn null(info: &TypeInfo, out: &mut Vec<u8>) -> Result<(), String> {
@@ -90,7 +95,17 @@ fn content(info: &TypeInfo, value: Value<'_>, text: &str) -> Result<Vec<u8>, Str
                 Value::Float(number) => number as i64,
                 _ => parsed(text.split('.').next().unwrap_or_default(), "whole number")?,
             };
-            number.to_le_bytes()[..size].to_vec()
+            // The smallest of them has no sign.
+            let fits = match size {
+                1 => u8::try_from(number).is_ok(),
+                2 => i16::try_from(number).is_ok(),
+                4 => i32::try_from(number).is_ok(),
+                _ => true,
+            };
+            match fits {
+                true => number.to_le_bytes()[..size].to_vec(),
+                false => return Err(unfit(info)),
+            }
         }
         id::BITN | id::BIT => vec![u8::from(!matches!(text, "0" | "false"))],
         id::FLOATN | id::FLOAT | id::REAL => {
@@ -102,14 +117,25 @@ fn content(info: &TypeInfo, value: Value<'_>, text: &str) -> Result<Vec<u8>, Str
         }
         id::DECIMAL | id::NUMERIC => {
             let number = scaled(text, info.scale)?;
+            let digits = u32::from(info.precision);
+            if digits > 0
+                && 10_u128
+                    .checked_pow(digits)
+                    .is_some_and(|end| number.unsigned_abs() >= end)
+            {
+                return Err(unfit(info));
+            }
             let mut bytes = vec![u8::from(number >= 0)];
             bytes.extend(number.unsigned_abs().to_le_bytes());
             bytes
         }
         id::MONEYN | id::MONEY | id::SMALLMONEY => {
-            let amount = scaled(text, 4)? as i64;
+            let amount = i64::try_from(scaled(text, 4)?).map_err(|_| unfit(info))?;
             match info.id == id::SMALLMONEY || info.length == 4 {
-                true => (amount as i32).to_le_bytes().to_vec(),
+                true => {
+                    let small = i32::try_from(amount).map_err(|_| unfit(info))?;
+                    small.to_le_bytes().to_vec()
+                }
                 false => {
                     let mut bytes = ((amount >> 32) as i32).to_le_bytes().to_vec();
                     bytes.extend((amount as u32).to_le_bytes());
