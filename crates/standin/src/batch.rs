@@ -5,7 +5,7 @@ use std::borrow::Cow;
 use sqlparser::ast::Statement;
 use sqlparser::dialect::MsSqlDialect;
 use sqlparser::parser::{Parser, ParserError};
-use sqlparser::tokenizer::Token;
+use sqlparser::tokenizer::{Token, TokenWithSpan, Tokenizer, Whitespace};
 
 /// One thing that a batch does.
 pub(crate) enum What {
@@ -157,12 +157,60 @@ pub(crate) fn procedure(text: &str) -> Cow<'_, str> {
     })
 }
 
+/// The name by which a loop is left, and that by which its next turn begins: the parser knows neither word.
+pub(crate) const BREAK: &str = "t_break";
+/// See [`BREAK`].
+pub(crate) const CONTINUE: &str = "t_continue";
+
+/// A parser of a text, in which what it does not know is written as it does.
+///
+/// # Errors
+/// If the text has no tokens.
+pub(crate) fn parser(text: &str) -> Result<Parser<'static>, ParserError> {
+    let tokens = Tokenizer::new(&DIALECT, text).tokenize_with_location()?;
+    let mut known: Vec<TokenWithSpan> = Vec::with_capacity(tokens.len());
+    let significant = |from: usize| {
+        let mut rest = tokens.get(from..).unwrap_or_default().iter();
+        rest.find(|token| !matches!(token.token, Token::Whitespace(_)))
+    };
+    for (at, token) in tokens.iter().enumerate() {
+        let with = |word: &str| TokenWithSpan::new(Token::make_word(word, None), token.span);
+        let called = match &token.token {
+            of if is(of, &["BREAK"]) => Some(BREAK),
+            of if is(of, &["CONTINUE"]) => Some(CONTINUE),
+            _ => None,
+        };
+        if let Some(name) = called {
+            known.extend([
+                with("EXEC"),
+                TokenWithSpan::new(Token::Whitespace(Whitespace::Space), token.span),
+                with(name),
+            ]);
+            continue;
+        }
+        known.push(token.clone());
+        // `delete t` is `delete from t`; the word has other places, too.
+        let others = ["FROM", "TOP", "AS", "ON", "CASCADE", "NO", "SET"];
+        let next = significant(at + 1).map(|next| &next.token);
+        if is(&token.token, &["DELETE"])
+            && next.is_some_and(|next| matches!(next, Token::Word(_)) && !is(next, &others))
+        {
+            known.extend([
+                TokenWithSpan::new(Token::Whitespace(Whitespace::Space), token.span),
+                with("FROM"),
+            ]);
+        }
+    }
+    Ok(Parser::new(&DIALECT).with_tokens_with_locations(known))
+}
+
+static DIALECT: MsSqlDialect = MsSqlDialect {};
+
 /// Reads a batch.
 ///
 /// # Errors
 /// Where it is not understood; then nothing of it may run.
 pub(crate) fn read(text: &str) -> Result<Vec<Step>, NotUnderstood> {
-    let dialect = MsSqlDialect {};
     let not_understood = |error: ParserError, line: u64| {
         let words = error.to_string();
         let near = words
@@ -181,9 +229,7 @@ pub(crate) fn read(text: &str) -> Result<Vec<Step>, NotUnderstood> {
         }
     };
     let text = procedure(text);
-    let mut parser = Parser::new(&dialect)
-        .try_with_sql(&text)
-        .map_err(|error| not_understood(error, 1))?;
+    let mut parser = parser(&text).map_err(|error| not_understood(error, 1))?;
     let mut steps = Vec::new();
     loop {
         while parser.consume_token(&Token::SemiColon) {}

@@ -22,7 +22,7 @@ use sqlparser::dialect::MsSqlDialect;
 use sqlparser::parser::Parser;
 
 use crate::Shared;
-use crate::batch::{self, What};
+use crate::batch::{self, BREAK, CONTINUE, What};
 use crate::failure::{Failure, GONE, STOPPED};
 use crate::functions::{Told, VERSION, install};
 use crate::link::Link;
@@ -859,7 +859,13 @@ impl Session {
                 name: Some(name),
                 parameters,
                 ..
-            } => return self.execute(&name, &parameters),
+            } => {
+                return match name.to_string().as_str() {
+                    BREAK => Ok(Flow::Break),
+                    CONTINUE => Ok(Flow::Continue),
+                    _ => self.execute(&name, &parameters),
+                };
+            }
             other => return self.define(other, text),
         }
         Ok(Flow::Next)
@@ -910,11 +916,7 @@ impl Session {
             other => {
                 let words = other.to_string();
                 let words: Vec<&str> = words.split_whitespace().take(2).collect();
-                match words[..] {
-                    ["BREAK", ..] => return Ok(Flow::Break),
-                    ["CONTINUE", ..] => return Ok(Flow::Continue),
-                    _ => return Err(Failure::unknown(words.join(" "))),
-                }
+                return Err(Failure::unknown(words.join(" ")));
             }
         }
         Ok(Flow::Next)
@@ -936,6 +938,14 @@ impl Session {
 
     fn update(&mut self, mut update: sqlparser::ast::Update) -> Result<(), Failure> {
         let table = update.table.to_string();
+        // The embedded database gives the new values only.
+        if update
+            .output
+            .as_ref()
+            .is_some_and(|output| output.to_string().to_lowercase().contains("deleted."))
+        {
+            return Err(Failure::unknown("deleted in the output of an update"));
+        }
         update.returning = returning(update.output.take())?;
         let gives = update.returning.is_some();
         let mut statement = Statement::Update(update);

@@ -8,8 +8,6 @@ use rusqlite::types::Value;
 use sqlparser::ast::{
     BinaryOperator, CreateProcedureBody, Expr, ObjectName, ProcedureParam, Statement,
 };
-use sqlparser::dialect::MsSqlDialect;
-use sqlparser::parser::Parser;
 
 use crate::batch;
 use crate::execute::{Flow, Session, Variable, of_value};
@@ -133,8 +131,7 @@ impl Session {
                 )
             });
         };
-        let parsed = Parser::new(&MsSqlDialect {})
-            .try_with_sql(&batch::procedure(&definition))
+        let parsed = batch::parser(&batch::procedure(&definition))
             .and_then(|mut parser| parser.parse_statement());
         let Ok(Statement::CreateProcedure { params, body, .. }) = parsed else {
             return Err(Failure::unknown("the text of this procedure"));
