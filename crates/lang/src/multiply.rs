@@ -38,8 +38,8 @@ struct Reader<'a> {
     text: &'a str,
     list: &'a [Token],
     tables: Vec<Known<'a>>,
-    /// Columns that are equal in every row.
-    equal: Vec<(Spot, Spot)>,
+    /// Columns that are equal in every row; with the place of a table, in those rows only in which it has a match.
+    equal: Vec<(Spot, Spot, Option<usize>)>,
     /// Columns that have one value in every row.
     fixed: HashSet<Spot>,
     dialect: &'a Dialect,
@@ -126,7 +126,8 @@ impl<'a> Reader<'a> {
     fn read_conditions(&mut self, block: &Block) {
         for at in 0..self.tables.len() {
             let joined = self.tables[at].joined;
-            self.read_condition(joined.on.clone());
+            let only = joined.outer.then_some(at);
+            self.read_condition(joined.on.clone(), only);
             let mut shared: Vec<String> = joined
                 .using
                 .iter()
@@ -156,17 +157,18 @@ impl<'a> Reader<'a> {
                         .is_some_and(|o| o.field(&name).is_some())
                     {
                         self.equal
-                            .push(((before, name.clone()), (at, name.clone())));
+                            .push(((before, name.clone()), (at, name.clone()), only));
                         break;
                     }
                 }
             }
         }
-        self.read_condition(block.filter.clone());
+        self.read_condition(block.filter.clone(), None);
     }
 
-    /// Takes the equations out of a condition, as far as they hold for every row.
-    fn read_condition(&mut self, range: Range<usize>) {
+    /// Takes the equations out of a condition, as far as they hold for every row; for those where the table `only` has a match,
+    /// if one is named.
+    fn read_condition(&mut self, range: Range<usize>, only: Option<usize>) {
         let mut tokens = self.list.get(range).unwrap_or_default();
         // Brackets around the whole.
         while let [first, inner @ .., last] = tokens
@@ -209,7 +211,7 @@ impl<'a> Reader<'a> {
                     .iter()
                     .position(|t| t.start == part[0].start)
                     .unwrap_or(0);
-                self.read_condition(first..first + part.len());
+                self.read_condition(first..first + part.len(), only);
                 continue;
             }
             let Some(sign) = part
@@ -220,14 +222,33 @@ impl<'a> Reader<'a> {
             };
             let (left, right) = (&part[..sign], &part[sign + 1..]);
             match (self.column(left), self.column(right)) {
-                (Some(a), Some(b)) => self.equal.push((a, b)),
-                (Some(a), None) if is_constant(right) => {
-                    self.fixed.insert(a);
-                }
-                (None, Some(b)) if is_constant(left) => {
-                    self.fixed.insert(b);
-                }
+                (Some(a), Some(b)) => self.equal.push((a, b, only)),
+                (Some(one), None) if is_constant(right) => self.fix(one, only),
+                (None, Some(one)) if is_constant(left) => self.fix(one, only),
                 _ => {}
+            }
+        }
+    }
+
+    /// A column that has one value, in the rows where the table `only` has a match; of the others nothing is known then.
+    fn fix(&mut self, spot: Spot, only: Option<usize>) {
+        if only.is_none_or(|only| only == spot.0) {
+            self.fixed.insert(spot);
+        }
+    }
+
+    /// The tables that have a match where those `given` have one: what is equal to one of their columns is no null.
+    fn matched_with(&self, given: &[usize]) -> HashSet<usize> {
+        let mut matched: HashSet<usize> = given.iter().copied().collect();
+        loop {
+            let before = matched.len();
+            for (a, b, only) in &self.equal {
+                if only.is_none_or(|only| matched.contains(&only)) {
+                    matched.extend([a.0, b.0]);
+                }
+            }
+            if matched.len() == before {
+                return matched;
             }
         }
     }
@@ -235,6 +256,7 @@ impl<'a> Reader<'a> {
     /// The tables that are held fast when the rows of `given` are: for each of these there is at most one.
     fn held_by(&self, given: &[usize]) -> HashSet<usize> {
         let mut held: HashSet<usize> = given.iter().copied().collect();
+        let matched = self.matched_with(given);
         loop {
             let known = |spot: &Spot| held.contains(&spot.0) || self.fixed.contains(spot);
             // Columns that are known by way of columns equal to them.
@@ -242,8 +264,12 @@ impl<'a> Reader<'a> {
             let mut grown = true;
             while grown {
                 grown = false;
-                for (a, b) in &self.equal {
+                for (a, b, only) in &self.equal {
                     for (from, to) in [(a, b), (b, a)] {
+                        // What a join keeps without a match says nothing of the tables before it.
+                        if only.is_some_and(|only| only != to.0 && !matched.contains(&only)) {
+                            continue;
+                        }
                         if (known(from) || columns.contains(from))
                             && !known(to)
                             && columns.insert(to.clone())

@@ -32,6 +32,8 @@ pub struct Joined {
     pub using: Vec<String>,
     /// Whether it is joined by all columns of one name.
     pub natural: bool,
+    /// Whether rows without a match are kept, so that its condition chooses nothing among them.
+    pub outer: bool,
     /// The tokens of its `on` condition.
     pub on: Range<usize>,
 }
@@ -191,6 +193,7 @@ struct Progress {
     started: usize,
     expects_table: bool,
     natural: bool,
+    outer: bool,
     /// Open brackets that only hold tables together.
     grouping: usize,
     /// Other open ones.
@@ -253,6 +256,7 @@ impl Reader<'_> {
             started: at,
             expects_table: false,
             natural: false,
+            outer: false,
             grouping: 0,
             open: 0,
         };
@@ -329,6 +333,7 @@ impl Reader<'_> {
                             end: self.ended(next),
                             using: Vec::new(),
                             natural: std::mem::take(&mut p.natural),
+                            outer: std::mem::take(&mut p.outer),
                             on: 0..0,
                         },
                     );
@@ -356,6 +361,8 @@ impl Reader<'_> {
     /// A word that begins a clause, brings in a table, or names one.
     fn keyword(&mut self, p: &mut Progress) -> Step {
         let word = self.word(p.at);
+        let joins = matches!(self.word(p.at + 1).as_str(), "join" | "outer");
+        p.outer |= joins && matches!(word.as_str(), "left" | "right" | "full");
         match word.as_str() {
             "with"
                 if p.clause == Clause::Start
@@ -430,6 +437,7 @@ impl Reader<'_> {
             _ if p.expects_table => {
                 if let Some((mut table, next)) = self.table(p.at) {
                     table.natural = std::mem::take(&mut p.natural);
+                    table.outer = std::mem::take(&mut p.outer);
                     self.put(p.number, table);
                     p.at = next;
                     p.expects_table = false;
@@ -638,6 +646,7 @@ impl Reader<'_> {
                 end: self.ended(next),
                 using: Vec::new(),
                 natural: false,
+                outer: false,
                 on: 0..0,
             },
             next,
