@@ -8,7 +8,7 @@ use idle_tide_lang::correct::Complaint;
 use crate::place::{own, run, servers};
 
 /// The statements of the test on SQLite, of which each server is asked what it understands.
-const STATEMENTS: &str = include_str!("../offered.txt");
+const STATEMENTS: &str = include_str!("../against_sqlite/offered.txt");
 
 /// What a server finds wrong with the names of a statement that it explains and does not run.
 fn complaint(c: &mut dyn Connection, sql: &str) -> Option<Complaint> {

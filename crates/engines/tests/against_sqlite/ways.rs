@@ -1,14 +1,13 @@
 //! The way from any table to any other, as a join, against the database: also with names that need quotes, keys of several
 //! columns, links to the same table, and links that are only likely.
 
-use idle_tide_core::catalog::Catalog;
 use idle_tide_core::links::{declared, likely, routes};
-use idle_tide_engines::sqlite::Sqlite;
-use idle_tide_engines::{Connection, Sink};
+use idle_tide_engines::Connection;
 use idle_tide_lang::dialect::SQLITE;
 use idle_tide_lang::join::statement;
 use idle_tide_lang::multiply::joins;
-use idle_tide_lang::split::pieces;
+
+use crate::{Nothing, made};
 
 /// Names that nobody should choose, and links of all kinds.
 const NASTY: &str = "
@@ -20,29 +19,6 @@ create table o (id integer primary key, link integer references links);
 create table \"häfen\" (\"größe\" integer primary key, o integer unique references o);
 create table alone (id integer primary key);
 create view seen as select * from links;";
-
-struct Nothing;
-
-impl Sink for Nothing {
-    fn columns(&mut self, _: Vec<idle_tide_core::Column>) -> std::io::Result<()> {
-        Ok(())
-    }
-    fn rows(&mut self, _: idle_tide_core::RowBatch) -> std::io::Result<()> {
-        Ok(())
-    }
-}
-
-fn made(schema: &str) -> (Sqlite, Catalog) {
-    let mut source = Sqlite::memory().expect("opens");
-    for piece in pieces(schema, &SQLITE) {
-        let text = &schema[piece.start as usize..piece.end as usize];
-        source
-            .run(1, text, &mut Nothing)
-            .unwrap_or_else(|error| panic!("{text}: {error}"));
-    }
-    let catalog = source.describe().catalog(1, &mut |_| {}).expect("read");
-    (source, catalog)
-}
 
 #[test]
 fn a_way_between_any_two_tables_is_a_statement_that_is_understood() {

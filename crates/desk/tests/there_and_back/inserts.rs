@@ -31,8 +31,8 @@ fn value() -> impl Strategy<Value = Value> {
         .prop_filter("no number is no value of the database", |number| !number
             .is_nan())
         .prop_map(Value::Float),
-        text.prop_map(|text| Value::Text(text.into())),
-        proptest::collection::vec(any::<u8>(), 0..20).prop_map(|bytes| Value::Bytes(bytes.into())),
+        text.prop_map(Value::Text),
+        proptest::collection::vec(any::<u8>(), 0..20).prop_map(Value::Bytes),
     ]
 }
 

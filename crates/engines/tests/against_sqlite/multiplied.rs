@@ -1,12 +1,11 @@
 //! Joins that are said to multiply rows against the database: where it is not said no row finds several others, whatever
 //! is in the tables, and no row of a sum comes again.
 
-use idle_tide_core::Catalog;
-use idle_tide_engines::Connection;
-use idle_tide_engines::sqlite::Sqlite;
 use idle_tide_lang::dialect::SQLITE;
 use idle_tide_lang::multiply::joins;
 use proptest::prelude::*;
+
+use crate::made;
 
 const SCHEMA: &str = "
 create table owners (id integer primary key, town integer, n integer);
@@ -129,29 +128,12 @@ fn comes(file: &rusqlite::Connection, from: &str, alias: &str) -> i64 {
     file.query_row(&sql, [], |row| row.get(0)).expect("counts")
 }
 
-fn catalog() -> Catalog {
-    let mut source = Sqlite::memory().expect("opens");
-    struct Nothing;
-    impl idle_tide_engines::Sink for Nothing {
-        fn columns(&mut self, _: Vec<idle_tide_core::Column>) -> std::io::Result<()> {
-            Ok(())
-        }
-        fn rows(&mut self, _: idle_tide_core::RowBatch) -> std::io::Result<()> {
-            Ok(())
-        }
-    }
-    for statement in SCHEMA.split_inclusive(';') {
-        source.run(1, statement, &mut Nothing).expect("made");
-    }
-    source.describe().catalog(1, &mut |_| {}).expect("read")
-}
-
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(150))]
 
     #[test]
     fn what_is_said_of_joins_is_so((from, aliases) in query()) {
-        let catalog = catalog();
+        let (_, catalog) = made(SCHEMA);
         let statement = format!("select 1 from {from}");
         let found = joins(&statement, &catalog, &SQLITE);
         let files: Vec<_> = (1..7).map(filled).collect();
