@@ -4,6 +4,7 @@
 
 mod driver;
 mod engine;
+mod extended;
 mod faults;
 mod files;
 mod place;
