@@ -1130,4 +1130,119 @@ mod tests {
             }
         }
     }
+
+    /// A script as a tree, for which its text and what it prints are worked out apart from each other.
+    #[derive(Debug, Clone)]
+    enum Part {
+        /// A variable gets a sum: of another, a number of times, and a number.
+        Set(usize, usize, i64, i64),
+        /// Something is printed.
+        Print(usize),
+        /// Something is done where one variable is less than a number, else something else.
+        If(usize, i64, Vec<Part>, Vec<Part>),
+        /// Something is done for every number from one to another; the variable takes it.
+        For(i64, i64, usize, Vec<Part>),
+        /// Something is done for every number of a list.
+        Each(Vec<i64>, usize, Vec<Part>),
+    }
+
+    const NAMES: [&str; 3] = ["a", "b", "c"];
+
+    fn parts() -> impl proptest::strategy::Strategy<Value = Vec<Part>> {
+        use proptest::prelude::*;
+        let leaf = prop_oneof![
+            3 => (0..3_usize, 0..3_usize, -2_i64..3, -9_i64..10).prop_map(|(to, from, times, more)| Part::Set(to, from, times, more)),
+            2 => (0..3_usize).prop_map(Part::Print),
+        ];
+        let part = leaf.prop_recursive(3, 20, 4, |inner| {
+            let block = proptest::collection::vec(inner, 1..4);
+            prop_oneof![
+                (0..3_usize, -20_i64..20, block.clone(), block.clone())
+                    .prop_map(|(of, than, yes, no)| Part::If(of, than, yes, no)),
+                (-2_i64..3, -1_i64..4, 0..3_usize, block.clone())
+                    .prop_map(|(from, to, of, inner)| Part::For(from, to, of, inner)),
+                (
+                    proptest::collection::vec(-5_i64..6, 0..4),
+                    0..3_usize,
+                    block
+                )
+                    .prop_map(|(list, of, inner)| Part::Each(list, of, inner)),
+            ]
+        });
+        proptest::collection::vec(part, 1..5)
+    }
+
+    fn written(parts: &[Part], depth: usize) -> String {
+        let one = |part: &Part| match part {
+            Part::Set(to, from, times, more) => {
+                format!("{} = {} * ({times}) + ({more})", NAMES[*to], NAMES[*from])
+            }
+            Part::Print(of) => format!("print {}", NAMES[*of]),
+            Part::If(of, than, yes, no) => format!(
+                "if {} < {than} {{ {} }} else {{ {} }}",
+                NAMES[*of],
+                written(yes, depth),
+                written(no, depth)
+            ),
+            Part::For(from, to, of, inner) => format!(
+                "for i{depth} in {from}..{to} {{ {} = i{depth}; {} }}",
+                NAMES[*of],
+                written(inner, depth + 1)
+            ),
+            Part::Each(list, of, inner) => format!(
+                "for i{depth} in {list:?} {{ {} = i{depth}; {} }}",
+                NAMES[*of],
+                written(inner, depth + 1)
+            ),
+        };
+        parts.iter().map(one).collect::<Vec<_>>().join("; ")
+    }
+
+    /// What it prints; nothing if a number gets larger than is looked at.
+    fn printed_by(parts: &[Part], state: &mut [i64; 3], lines: &mut Vec<String>) -> Option<()> {
+        for part in parts {
+            match part {
+                Part::Set(to, from, times, more) => {
+                    state[*to] = state[*from] * times + more;
+                    if state[*to].abs() > 1 << 40 {
+                        return None;
+                    }
+                }
+                Part::Print(of) => lines.push(state[*of].to_string()),
+                Part::If(of, than, yes, no) => {
+                    let way = if state[*of] < *than { yes } else { no };
+                    printed_by(way, state, lines)?;
+                }
+                Part::For(from, to, of, inner) => {
+                    for number in *from..=*to {
+                        state[*of] = number;
+                        printed_by(inner, state, lines)?;
+                    }
+                }
+                Part::Each(list, of, inner) => {
+                    for number in list {
+                        state[*of] = *number;
+                        printed_by(inner, state, lines)?;
+                    }
+                }
+            }
+        }
+        Some(())
+    }
+
+    proptest::proptest! {
+        /// Loops and branches in each other do what they say.
+        #[test]
+        fn loops_and_branches_do_what_they_say(parts in parts()) {
+            let (mut state, mut lines) = ([1, 2, 3], Vec::new());
+            proptest::prop_assume!(printed_by(&parts, &mut state, &mut lines).is_some());
+            lines.push(format!("{} {} {}", state[0], state[1], state[2]));
+            let text = format!(
+                "= a = 1; b = 2; c = 3; {}; print text(a) || ' ' || text(b) || ' ' || text(c)",
+                written(&parts, 0)
+            );
+            let said = says_in(&mut State::default(), &text, &Limits::default());
+            proptest::prop_assert_eq!(said, Ok(lines), "{}", text);
+        }
+    }
 }
