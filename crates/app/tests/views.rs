@@ -145,6 +145,14 @@ impl Screen {
         while let Ok(event) = self.inbox.recv_timeout(Duration::from_millis(120)) {
             self.app.event(timeless(event));
         }
+        // A picture has the numbers that it was asked for, however long that takes.
+        self.until("drawn", |app| {
+            let chart = app.desk.entry().and_then(|entry| entry.chart());
+            chart.is_none_or(|chart| {
+                let data = chart.data.as_ref();
+                data.is_some_and(|data| data.spec == chart.spec)
+            })
+        });
         let numbers: Vec<u32> = self.app.desk.entries().iter().map(|e| e.number).collect();
         for number in numbers {
             let stages = self.app.desk.stages_mut(number);
