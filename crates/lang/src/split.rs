@@ -1350,6 +1350,40 @@ mod tests {
             .collect()
     }
 
+    /// More blocks in each other than a counter counts are text like any other, and the next statement is found.
+    #[test]
+    fn blocks_in_blocks_have_no_end_and_break_nothing() {
+        use crate::dialect::{MARIADB, POSTGRES, TABULAR};
+        for (dialect, begins, word) in [
+            (
+                &POSTGRES,
+                "create function f() returns int begin atomic select ",
+                "case ",
+            ),
+            (MARIADB, "create procedure p() begin ", "begin "),
+            (MARIADB, "create procedure p() begin ", "if 1 then "),
+            (&TABULAR, "begin ", "begin "),
+            (&TABULAR, "select ", "case "),
+        ] {
+            let deep = format!("{begins}{}", word.repeat(70_000));
+            let found = pieces(&deep, dialect);
+            assert_eq!(found.len(), 1, "{begins}");
+            assert_eq!(found[0].end as usize, deep.len(), "{begins}");
+        }
+        let rule = format!(
+            "create rule r as on insert to t do ({} select 1",
+            "(".repeat(70_000)
+        );
+        assert_eq!(pieces(&rule, &POSTGRES).len(), 1);
+        // What is closed again ends where it did.
+        let closed = format!(
+            "create procedure p() begin {}{}end; select 2;",
+            "begin ".repeat(300),
+            "end; ".repeat(300)
+        );
+        assert_eq!(pieces(&closed, MARIADB).len(), 2);
+    }
+
     #[test]
     fn statements_end_at_their_semicolon_only() {
         assert_eq!(

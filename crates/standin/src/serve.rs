@@ -397,3 +397,22 @@ fn call_procedure(
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_handle_is_never_given_twice() {
+        let mut prepared = Prepared::default();
+        let (first, second) = (prepared.keep("", "select 1"), prepared.keep("", "select 2"));
+        prepared.statements.remove(&first);
+        let third = prepared.keep("@a int", "select @a");
+        assert!(
+            third != second,
+            "{third} is still that of another statement"
+        );
+        assert_eq!(prepared.statements[&second].1, "select 2");
+        assert_eq!(prepared.statements[&third].0, "@a int");
+    }
+}
