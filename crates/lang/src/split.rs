@@ -505,9 +505,13 @@ impl Splitter {
 
     /// Ends the batch before a line that holds `go` alone.
     fn ends_at_go(&mut self, chunk: &[u8], at: usize, emit: &mut dyn FnMut(Piece)) -> bool {
+        // Looked at first: a line may be as long as a file.
+        if !self.first_word_is_go() {
+            return false;
+        }
         let rest = &chunk[at..];
         let line = rest.split(|byte| *byte == b'\n').next().unwrap_or(rest);
-        let is = self.first_word_is_go() && line.trim_ascii().is_empty();
+        let is = line.trim_ascii().is_empty();
         if is {
             self.end_at_go(emit);
         }

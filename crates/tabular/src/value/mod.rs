@@ -164,6 +164,19 @@ fn of_bytes<'a>(
     of_content(info, content, &mut room.text, &mut room.bytes)
 }
 
+/// # Errors
+/// In words, with what the text was wanted for.
+fn parsed<T: std::str::FromStr>(text: &str, what: &str) -> Result<T, String> {
+    text.trim()
+        .parse()
+        .map_err(|_| format!("{text} is no {what}"))
+}
+
+/// A value that its type has no room for; it is not cut.
+fn unfit(info: &TypeInfo) -> String {
+    format!("it does not fit into {}", info.words())
+}
+
 fn whole(content: &[u8]) -> u64 {
     content
         .iter()

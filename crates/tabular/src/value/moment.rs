@@ -5,8 +5,7 @@ use std::fmt::Write as _;
 use jiff::civil::{Date, DateTime, Time};
 use jiff::{SignedDuration, Span};
 
-use super::whole;
-use super::written::{parsed, unfit};
+use super::{parsed, unfit, whole};
 use crate::take::{Malformed, wrong};
 use crate::types::{TypeInfo, id};
 

@@ -1,6 +1,6 @@
 //! Values put down as they lie in rows.
 
-use super::{IDENTIFIER, NO_PARTS, Value, moment};
+use super::{IDENTIFIER, NO_PARTS, Value, moment, parsed, unfit};
 use crate::take::to_wide;
 use crate::types::{ANY, Layout, TypeInfo, id};
 
@@ -64,11 +64,6 @@ pub fn write(info: &TypeInfo, value: Value<'_>, out: &mut Vec<u8>) -> Result<(),
     }
     out.extend(content);
     Ok(())
-}
-
-/// A value that its type has no room for; it is not cut.
-pub(super) fn unfit(info: &TypeInfo) -> String {
-    format!("it does not fit into {}", info.words())
 }
 
 fn null(info: &TypeInfo, out: &mut Vec<u8>) -> Result<(), String> {
@@ -190,14 +185,6 @@ fn variant(value: Value<'_>, text: &str) -> Vec<u8> {
             content
         }
     }
-}
-
-/// # Errors
-/// In words, with what the text was wanted for.
-pub(super) fn parsed<T: std::str::FromStr>(text: &str, what: &str) -> Result<T, String> {
-    text.trim()
-        .parse()
-        .map_err(|_| format!("{text} is no {what}"))
 }
 
 /// A number with `scale` digits behind its point, without the point.
