@@ -594,6 +594,26 @@ mod tests {
             many("select * from visits s, vessels v where s.vessel_id = v.id"),
             Vec::<String>::new()
         );
+        // The table that rows go into is none of those that they come from.
+        assert_eq!(
+            said(
+                "insert into dues (amount) select sum(v.id) from vessels v join papers p on p.vessel_id = v.id on conflict (id) do nothing returning id"
+            ),
+            (Vec::new(), Vec::new())
+        );
+        assert_eq!(
+            many(
+                "insert into dues with w as (select 1 as id) select 1 from w join visits s on s.vessel_id = w.id"
+            ),
+            Vec::<String>::new(),
+            "what a common table has is not known"
+        );
+        assert_eq!(
+            many(
+                "insert into dues select 1 from papers union select 2 from vessels v join visits s on s.vessel_id = v.id returning id"
+            ),
+            ["visits"]
+        );
         assert_eq!(
             many("select * from vessels v join papers p on p.vessel_id = v.id"),
             Vec::<String>::new(),

@@ -164,6 +164,8 @@ struct Reader<'a> {
     dialect: &'a Dialect,
     query: Query,
     depth: usize,
+    /// Whether the next block gives the rows of an insert.
+    begins_source: bool,
 }
 
 /// The blocks of a statement; `list` are its tokens that count.
@@ -174,6 +176,7 @@ pub fn query(text: &str, list: &[Token], dialect: &Dialect) -> Query {
         dialect,
         query: Query::default(),
         depth: 0,
+        begins_source: false,
     };
     let mut at = 0;
     while at < list.len() {
@@ -194,6 +197,10 @@ struct Progress {
     expects_table: bool,
     natural: bool,
     outer: bool,
+    /// A table was named that rows go into, and not yet where they come from.
+    inserts: bool,
+    /// Whether it gives the rows of an insert.
+    is_source: bool,
     /// Open brackets that only hold tables together.
     grouping: usize,
     /// Other open ones.
@@ -257,6 +264,8 @@ impl Reader<'_> {
             expects_table: false,
             natural: false,
             outer: false,
+            inserts: false,
+            is_source: std::mem::take(&mut self.begins_source),
             grouping: 0,
             open: 0,
         };
@@ -281,8 +290,12 @@ impl Reader<'_> {
             }
             match self.keyword(&mut p) {
                 Step::Taken => continue,
-                Step::Again => return self.block(p.at, parent),
-                _ => p.at += 1,
+                Step::Again => {
+                    self.begins_source = p.is_source;
+                    return self.block(p.at, parent);
+                }
+                Step::Ends => break,
+                Step::Passed => p.at += 1,
             }
         }
         self.end_clause(p.number, p.clause, p.started, p.at);
@@ -372,8 +385,15 @@ impl Reader<'_> {
                 p.at = self.commons(p.at + 1);
                 return Step::Taken;
             }
+            // What an insert takes its rows from is a query of its own: it does not see the table that they go into.
+            "select" | "with" if std::mem::take(&mut p.inserts) => {
+                self.begins_source = true;
+                p.at = self.block(p.at, None);
+                return Step::Taken;
+            }
+            "returning" if p.is_source => return Step::Ends,
+            "on" if p.is_source && self.is_of_insert(p.at) => return Step::Ends,
             "select" => {
-                // Of `insert into t select` the same block goes on.
                 self.turns(p, Clause::Select);
                 if self.word(p.at + 1) == "distinct" {
                     self.query.blocks[p.number].distinct = true;
@@ -382,6 +402,7 @@ impl Reader<'_> {
                 p.expects_table = false;
             }
             "from" | "into" | "table" if !(word == "from" && self.compares(p.at)) => {
+                p.inserts |= word == "into" && p.clause == Clause::Start;
                 let next = if word == "from" {
                     Clause::From
                 } else {
@@ -448,6 +469,11 @@ impl Reader<'_> {
             _ => {}
         }
         Step::Passed
+    }
+
+    /// Whether this `on` begins what an insert does where a row is there already.
+    fn is_of_insert(&self, at: usize) -> bool {
+        matches!(self.word(at + 1).as_str(), "conflict" | "duplicate")
     }
 
     /// Whether this `from` ends `is distinct from`; behind `select distinct` a statement lacks its columns.
@@ -822,7 +848,7 @@ mod tests {
         );
         assert_eq!(
             tables("insert into t (a, b) select a, b from u where c in (select c from v)"),
-            [vec!["t", "u"], vec!["v"]]
+            [vec!["t"], vec!["u"], vec!["v"]]
         );
         assert_eq!(
             tables("update dues d set a = (select 1 from x) from visits v where v.id = d.v"),

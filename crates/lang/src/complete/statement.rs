@@ -1,6 +1,6 @@
 //! What could be typed next in a statement: columns that the place sees, tables, functions, keywords, values.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::ops::Range;
 
 use idle_tide_core::{Field, Kind};
@@ -59,12 +59,7 @@ pub(super) fn complete_sql(
         .any(|t| t.kind == TokenKind::QuotedName && t.start == word_at && word_at < at);
     let place = place(text, &all, word_at, at, from.dialect);
     let named = scope(text, &all, at, from.dialect);
-    let mut tables_seen = view.tables(block);
-    if let Some(target) = query.blocks.first().and_then(|block| block.tables.first())
-        && is_in_source(text, &significant, at)
-    {
-        tables_seen.retain(|joined| joined.at != target.at);
-    }
+    let tables_seen = view.tables(block);
     let mut list = Vec::new();
     let counts = significant.iter().take_while(|token| token.end <= word_at);
     let before: Vec<Token> = counts.copied().collect();
@@ -138,18 +133,6 @@ pub(super) fn complete_sql(
     completion
 }
 
-/// Whether a place is in the query that an `insert` takes its rows from; it does not see the table that they go into.
-fn is_in_source(text: &str, list: &[Token], at: usize) -> bool {
-    let is = |token: &&Token, words: &[&str]| words.iter().any(|word| token.is_word(text, word));
-    let inserts = list
-        .first()
-        .is_some_and(|token| is(&token, &["insert", "replace"]));
-    let parts = ["select", "conflict", "duplicate", "returning"];
-    let before = list.iter().take_while(|token| token.end <= at);
-    let last = before.filter(|token| is(token, &parts)).last();
-    inserts && last.is_some_and(|token| is(&token, &["select"]))
-}
-
 /// The text with the quotes closed at the cursor of a name that nobody has closed yet and that would swallow the rest.
 fn closed_at(text: &str, all: &[Token], at: usize) -> Option<String> {
     let unclosed = all
@@ -205,8 +188,7 @@ impl Here<'_> {
                     self.from.dialect,
                 ));
                 tables(&self.named.common, self.word, self.from, list);
-                let mut seen = std::collections::HashSet::new();
-                list.retain(|candidate| seen.insert(candidate.label.clone()));
+                each_once(list);
             }
             Place::InsertColumns => {
                 if let Some(object) = self
@@ -253,8 +235,7 @@ impl Here<'_> {
                     let fields = object.fields.iter();
                     list.extend(fields.map(|f| column(object, &f.name, self.from.dialect)));
                 }
-                let mut seen = std::collections::HashSet::new();
-                list.retain(|candidate| seen.insert(candidate.label.clone()));
+                each_once(list);
             }
             Place::Expression | Place::On => {
                 if *place == Place::On {
@@ -348,6 +329,12 @@ impl Here<'_> {
             list.push(column);
         }
     }
+}
+
+/// Leaves the first of those that are called alike.
+fn each_once(list: &mut Vec<Candidate>) {
+    let mut seen = HashSet::new();
+    list.retain(|candidate| seen.insert(candidate.label.clone()));
 }
 
 /// The columns of a table as candidates.

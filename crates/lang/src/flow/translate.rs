@@ -2,7 +2,9 @@
 
 use idle_tide_core::document::time::TimeZone;
 
-use super::ast::{Aggregate, AggregateFunction, Field, Source, StageKind, Statement};
+use super::ast::{
+    Aggregate, AggregateFunction, Field, Node, Operator, Source, StageKind, Statement,
+};
 use super::token::{Token, TokenKind, tokens};
 use crate::dialect::SQLITE;
 
@@ -386,7 +388,8 @@ pub fn sql_for_flow(text: &str) -> Option<String> {
         let begins = columns == "*" && order.is_none() && offset.is_none() && limit.is_none();
         match &stage.kind {
             StageKind::Where(condition) if begins => {
-                conditions.push(text.get(condition.span.clone())?)
+                let either = matches!(condition.node, Node::Binary(Operator::Or, ..));
+                conditions.push((text.get(condition.span.clone())?, either));
             }
             StageKind::Count(_) if begins => columns = "count(*)".into(),
             StageKind::Distinct(path) if begins => {
@@ -451,30 +454,23 @@ pub fn sql_for_flow(text: &str) -> Option<String> {
         return None;
     }
     let mut sql = format!("select {columns} from {}", table.name);
-    match conditions.as_slice() {
-        [] => {}
-        [one] => sql.push_str(&format!(" where {one}")),
-        several => sql.push_str(&format!(" where {}", joined(several))),
+    // An `or` among several that have to hold stands in brackets.
+    let several = conditions.len() > 1;
+    let conditions: Vec<String> = conditions
+        .into_iter()
+        .map(|(condition, either)| match several && either {
+            true => format!("({condition})"),
+            false => condition.to_string(),
+        })
+        .collect();
+    if !conditions.is_empty() {
+        sql.push_str(&format!(" where {}", conditions.join(" and ")));
     }
     sql.push_str(&grouped);
     for part in [order, limit, offset].into_iter().flatten() {
         sql.push_str(&format!(" {part}"));
     }
     Some(format!("{sql};"))
-}
-
-/// Conditions that all have to hold, in brackets where one has an `or`.
-fn joined(conditions: &[&str]) -> String {
-    let one = |condition: &&str| match Words::of(condition)
-        .list
-        .iter()
-        .any(|t| t.of(condition).eq_ignore_ascii_case("or"))
-    {
-        true => format!("({condition})"),
-        false => condition.to_string(),
-    };
-    let all: Vec<String> = conditions.iter().map(one).collect();
-    all.join(" and ")
 }
 
 fn fields(list: &[Field], text: &str) -> Option<Vec<String>> {
