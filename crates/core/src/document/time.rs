@@ -92,18 +92,11 @@ pub fn parts(milliseconds: i64) -> Option<civil::DateTime> {
         .ok()
 }
 
-/// Milliseconds since 1970 of a moment in UTC.
-fn milliseconds(at: civil::DateTime) -> Option<i64> {
+/// Milliseconds since 1970 of a moment in UTC; `None` where it is out of the calendar.
+pub fn milliseconds(at: civil::DateTime) -> Option<i64> {
     let days = EPOCH.until(at.date()).ok()?.get_days();
     let time = civil::Time::midnight().until(at.time()).ok()?;
     Some(i64::from(days) * DAY + time.total(Unit::Millisecond).ok()?.floor() as i64)
-}
-
-/// A moment in UTC by a format of `%Y`, `%m`, `%d`, `%H`, `%M`, `%S`, `%L` (milliseconds) and their like; `None` where the format is none.
-pub fn formatted(milliseconds: i64, format: &str) -> Option<String> {
-    let at = parts(milliseconds)?;
-    let format = format.replace("%L", &format!("{:03}", at.millisecond()));
-    jiff::fmt::strtime::format(&format, at).ok()
 }
 
 /// The moment at which a unit began: `year`, `quarter`, `month`, `week` (on Monday), `day`, `hour`, `minute`, `second`.

@@ -1,6 +1,7 @@
 //! The practice server: a stand-in for tests, the demo and practice that speaks the public BSON wire protocol (OP_MSG) on loopback, over
 //! documents in memory. It knows the documented commands that official drivers and flows need.
 
+mod collation;
 mod commands;
 mod conversion;
 pub mod expression;
@@ -15,16 +16,18 @@ pub use commands::{Connection as Conversation, Server, Settings};
 pub use store::Store;
 pub use wire::{Listening, Tls, listen};
 
-use idle_tide_core::document::{Datum, Kind};
+use idle_tide_core::document::{Datum, Document, Kind};
 
 /// An error with the documented code.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[derive(Debug, Clone, PartialEq, thiserror::Error)]
 #[error("{message} ({code})")]
 pub struct Failed {
     /// The code.
     pub code: i32,
     /// The words.
     pub message: String,
+    /// What an answer says beside these: `keyPattern`, `keyValue`.
+    pub details: Option<Box<Document>>,
 }
 
 impl Failed {
@@ -33,7 +36,23 @@ impl Failed {
         Failed {
             code,
             message: message.into(),
+            details: None,
         }
+    }
+
+    /// With what an answer says beside the words.
+    #[must_use]
+    pub fn with(mut self, details: Document) -> Self {
+        self.details = Some(Box::new(details));
+        self
+    }
+
+    /// Puts what it says beside its words into an answer.
+    fn detailed(&self, mut answer: Document) -> Document {
+        if let Some(details) = &self.details {
+            answer.fields.extend(details.fields.iter().cloned());
+        }
+        answer
     }
 
     /// The documented name of the code.
@@ -52,6 +71,8 @@ impl Failed {
             31 => "RoleNotFound",
             40 => "ConflictingUpdateOperators",
             43 => "CursorNotFound",
+            50 => "MaxTimeMSExpired",
+            52 => "DollarPrefixedFieldName",
             48 => "NamespaceExists",
             14_031 => "OutOfDiskSpace",
             59 => "CommandNotFound",
@@ -62,7 +83,10 @@ impl Failed {
             85 => "IndexOptionsConflict",
             86 => "IndexKeySpecsConflict",
             112 => "WriteConflict",
+            115 => "CommandNotSupported",
+            166 => "CommandNotSupportedOnView",
             168 => "InvalidPipelineOperator",
+            225 => "TransactionTooOld",
             241 => "ConversionFailure",
             251 => "NoSuchTransaction",
             263 => "OperationNotSupportedInTransaction",

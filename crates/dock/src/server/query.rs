@@ -91,6 +91,17 @@ impl Filter {
                 }
                 "$expr" => parts.push(Filter::Expression(value.clone())),
                 "$comment" => {}
+                "$sampleRate" => {
+                    let rate = value
+                        .as_f64()
+                        .filter(|rate| (0.0..=1.0).contains(rate))
+                        .ok_or_else(|| bad("argument to $sampleRate must be in [0, 1]"))?;
+                    let random = Document::new().with("$rand", Document::new());
+                    let less = Datum::List(vec![random.into(), Datum::Double(rate)]);
+                    parts.push(Filter::Expression(Document::new().with("$lt", less).into()));
+                }
+                "$where" => return Err(bad("$where: the practice server runs no JavaScript")),
+                "$text" => return Err(bad("$text: the practice server has no text search")),
                 "$alwaysTrue" => {}
                 "$alwaysFalse" => parts.push(Filter::Nor(vec![Filter::And(vec![])])),
                 operator if operator.starts_with('$') => {
@@ -111,8 +122,14 @@ impl Filter {
         })
     }
 
-    /// The value that a document must have at `_id`, if the filter says so: for looking it up.
-    pub fn identifier(&self) -> Option<&Datum> {
+    /// The value that a document must have at `_id`, if the filter says so: for looking it up. Texts that are compared in a language cannot be.
+    pub fn identifier(&self, variables: &Variables) -> Option<&Datum> {
+        let found = self.wanted_identifier()?;
+        let plain = !matches!(found, Datum::Text(_) | Datum::Object(_));
+        (variables.collation.is_none() || plain).then_some(found)
+    }
+
+    fn wanted_identifier(&self) -> Option<&Datum> {
         match self {
             Filter::Path(path, Test::Equal(value))
                 if path.as_slice() == ["_id"]
@@ -120,7 +137,7 @@ impl Filter {
             {
                 Some(value)
             }
-            Filter::And(parts) => parts.iter().find_map(Filter::identifier),
+            Filter::And(parts) => parts.iter().find_map(Filter::wanted_identifier),
             _ => None,
         }
     }
@@ -396,11 +413,11 @@ fn each_value(
     }
 }
 
-fn equal(value: Option<&Datum>, wanted: &Datum) -> bool {
+fn equal(value: Option<&Datum>, wanted: &Datum, variables: &Variables) -> bool {
     match value {
         None => wanted.is_null(),
         Some(value) if wanted.is_null() => value.is_null(),
-        Some(value) => rank(value) == rank(wanted) && order(value, wanted).is_eq(),
+        Some(value) => rank(value) == rank(wanted) && variables.order(value, wanted).is_eq(),
     }
 }
 
@@ -411,12 +428,14 @@ fn holds(
     variables: &Variables,
 ) -> Result<bool> {
     Ok(match test {
-        Test::Equal(wanted) => equal(value, wanted),
+        Test::Equal(wanted) => equal(value, wanted, variables),
         Test::Order(operator, limit) => {
             let found = match (value, limit) {
                 (None | Some(Datum::Null), Datum::Null) => Some(Ordering::Equal),
                 (Some(_), Datum::MinKey | Datum::MaxKey) => value.map(|v| order(v, limit)),
-                (Some(value), limit) => same_kind(value, limit),
+                (Some(value), limit) => {
+                    same_kind(&variables.folded(value), &variables.folded(limit))
+                }
                 _ => None,
             };
             found.is_some_and(|found| match *operator {
@@ -427,7 +446,7 @@ fn holds(
             })
         }
         Test::In(values, patterns) => {
-            values.iter().any(|wanted| equal(value, wanted))
+            values.iter().any(|wanted| equal(value, wanted, variables))
                 || value
                     .and_then(Datum::as_text)
                     .is_some_and(|text| patterns.iter().any(|p| p.is_match(text)))

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use idle_tide_core::document::compare::Key;
+use idle_tide_core::document::compare::{Key, order};
 use idle_tide_core::document::extended::{Form as JsonForm, text_of};
 use idle_tide_core::document::{Datum, Document};
 
@@ -39,6 +39,9 @@ pub struct Collection {
     /// Another number after every change.
     version: u64,
 }
+
+/// The collection in which a database keeps its views, as servers do.
+const VIEWS: &str = "system.views";
 
 /// The next number for a change, of all collections.
 static VERSION: AtomicU64 = AtomicU64::new(1);
@@ -114,20 +117,53 @@ impl Index {
         }
     }
 
+    /// Whether a key of a document is from the one bound on, and before the other.
+    pub(super) fn lies_between(
+        &self,
+        document: &Document,
+        min: Option<&Document>,
+        max: Option<&Document>,
+    ) -> bool {
+        let direction = self.spec.get("key").and_then(Datum::as_object);
+        let compare = |key: &[Key], bound: &Document| {
+            for ((value, (_, limit)), at) in key.iter().zip(&bound.fields).zip(0..) {
+                let down = direction.is_some_and(|d| d.fields[at].1.as_i64() == Some(-1));
+                let found = order(&value.0, limit);
+                if found.is_ne() {
+                    return if down { found.reverse() } else { found };
+                }
+            }
+            std::cmp::Ordering::Equal
+        };
+        self.keys(document).iter().any(|key| {
+            min.is_none_or(|min| compare(key, min).is_ge())
+                && max.is_none_or(|max| compare(key, max).is_lt())
+        })
+    }
+
     fn duplicate(&self, key: &[Key], collection: &str) -> Failed {
-        let values: Vec<String> = self
-            .paths
+        let mut value = Document::new();
+        for (path, key) in self.paths.iter().zip(key) {
+            value.fields.push((path.as_str().into(), key.0.clone()));
+        }
+        let shown: Vec<String> = value
+            .fields
             .iter()
-            .zip(key)
-            .map(|(path, key)| format!("{path}: {}", text_of(&key.0, JsonForm::Relaxed)))
+            .map(|(path, value)| format!("{path}: {}", text_of(value, JsonForm::Relaxed)))
             .collect();
+        let pattern = self.spec.get("key").cloned().unwrap_or(Datum::Null);
         Failed::new(
             11000,
             format!(
                 "E11000 duplicate key error collection: {collection} index: {} dup key: {{ {} }}",
                 self.name(),
-                values.join(", ")
+                shown.join(", ")
             ),
+        )
+        .with(
+            Document::new()
+                .with("keyPattern", pattern)
+                .with("keyValue", value),
         )
     }
 }
@@ -218,6 +254,35 @@ impl Collection {
         self.documents[at] = Arc::new(document);
         self.touch();
         Ok(())
+    }
+
+    /// The index that a hint names, by its name or its key.
+    ///
+    /// # Errors
+    /// If there is none.
+    pub(super) fn index_named(&self, hint: &Datum) -> Result<&Index, Failed> {
+        let natural = hint
+            .as_object()
+            .is_some_and(|key| key.get("$natural").is_some());
+        let fits = |index: &&Index| match hint {
+            Datum::Text(name) => index.name() == &**name,
+            Datum::Object(_) if natural => true,
+            other => index.spec.get("key") == Some(other),
+        };
+        self.indexes
+            .iter()
+            .find(fits)
+            .ok_or_else(|| Failed::new(2, "hint provided does not correspond to an existing index"))
+    }
+
+    /// The error that says that the index over these paths has these values already.
+    pub(super) fn has_already(&self, paths: &[String], values: &[Datum], name: &str) -> Failed {
+        let same = |i: &&Index| {
+            i.unique && i.paths.len() == paths.len() && paths.iter().all(|p| i.paths.contains(p))
+        };
+        let index = self.indexes.iter().find(same).unwrap_or(&self.indexes[0]);
+        let key: Vec<Key> = values.iter().cloned().map(Key).collect();
+        index.duplicate(&key, name)
     }
 
     /// Takes documents out, by their places.
@@ -379,6 +444,52 @@ impl Store {
     /// A collection, if it is there.
     pub fn collection(&self, database: &str, name: &str) -> Option<&Collection> {
         self.databases.get(database)?.get(name)
+    }
+
+    /// The views of a database, as they are kept in its collection of views.
+    pub(super) fn views(&self, database: &str) -> impl Iterator<Item = &Document> {
+        let kept = self.collection(database, VIEWS);
+        kept.into_iter().flat_map(|c| &c.documents).map(|d| &**d)
+    }
+
+    /// A view: what it is on, and its pipeline.
+    pub(super) fn view(&self, database: &str, name: &str) -> Option<&Document> {
+        let kept = self.collection(database, VIEWS)?;
+        let at = kept.place_of(&format!("{database}.{name}").into())?;
+        Some(&kept.documents[at])
+    }
+
+    /// Makes a view.
+    ///
+    /// # Errors
+    /// If there is one of the name.
+    pub(super) fn add_view(
+        &mut self,
+        database: &str,
+        name: &str,
+        on: &str,
+        pipeline: &[Datum],
+    ) -> Result<(), Failed> {
+        let view = Document::new()
+            .with("_id", format!("{database}.{name}"))
+            .with("viewOn", on)
+            .with("pipeline", Datum::List(pipeline.to_vec()));
+        self.collection_mut(database, VIEWS)
+            .insert(view, &format!("{database}.{VIEWS}"))
+    }
+
+    /// Takes a view out; whether it was there.
+    pub(super) fn drop_view(&mut self, database: &str, name: &str) -> bool {
+        let Some(kept) = self
+            .databases
+            .get_mut(database)
+            .and_then(|d| d.get_mut(VIEWS))
+        else {
+            return false;
+        };
+        let place = kept.place_of(&format!("{database}.{name}").into());
+        kept.remove(&place.into_iter().collect());
+        place.is_some()
     }
 
     /// A collection, made where it is not there.

@@ -5,7 +5,7 @@ use idle_tide_core::document::number::{self, Operation};
 use idle_tide_core::document::{Datum, Document};
 
 use super::Failed;
-use super::expression::{Variables, truth};
+use super::expression::Variables;
 use super::query::Filter;
 use super::stages;
 
@@ -120,8 +120,8 @@ impl Update {
             Update::Pipeline(pipeline) => {
                 struct Nowhere;
                 impl stages::Collections for Nowhere {
-                    fn documents(&self, _: &str) -> Vec<Document> {
-                        Vec::new()
+                    fn documents(&self, _: &str) -> Result<Vec<Document>> {
+                        Ok(Vec::new())
                     }
                 }
                 for stage in pipeline
@@ -417,7 +417,7 @@ fn changed(
             _ => value.clone(),
         }),
         "$currentDate" => Some(Datum::Date(variables.now)),
-        "$push" | "$addToSet" => Some(pushed(operator, before, value)?),
+        "$push" | "$addToSet" => Some(pushed(operator, before, value, variables)?),
         "$pop" => Some(popped(before, value)?),
         "$pull" | "$pullAll" => Some(pulled(operator, before, value, variables)?),
         "$bit" => Some(bits(before.as_ref(), value)?),
@@ -487,7 +487,12 @@ fn pulled(
     Ok(Datum::List(list))
 }
 
-fn pushed(operator: &str, before: Option<Datum>, value: &Datum) -> Result<Datum> {
+fn pushed(
+    operator: &str,
+    before: Option<Datum>,
+    value: &Datum,
+    variables: &Variables,
+) -> Result<Datum> {
     let mut list = list_of(before)?;
     let each = value
         .as_object()
@@ -502,7 +507,7 @@ fn pushed(operator: &str, before: Option<Datum>, value: &Datum) -> Result<Datum>
     };
     if operator == "$addToSet" {
         for value in values {
-            if !list.iter().any(|v| order(v, &value).is_eq()) {
+            if !list.iter().any(|v| variables.order(v, &value).is_eq()) {
                 list.push(value);
             }
         }
@@ -521,12 +526,18 @@ fn pushed(operator: &str, before: Option<Datum>, value: &Datum) -> Result<Datum>
     }
     match modifier("$sort") {
         Some(Datum::Object(keys)) => list.sort_by(|a, b| match (a, b) {
-            (Datum::Object(a), Datum::Object(b)) => stages::compare_by(keys, a, b),
-            (a, b) => order(a, b),
+            (Datum::Object(a), Datum::Object(b)) => stages::compare_by(keys, a, b, variables),
+            (a, b) => variables.order(a, b),
         }),
         Some(direction) => {
             let down = direction.as_i64() == Some(-1);
-            list.sort_by(|a, b| if down { order(b, a) } else { order(a, b) });
+            list.sort_by(|a, b| {
+                if down {
+                    variables.order(b, a)
+                } else {
+                    variables.order(a, b)
+                }
+            });
         }
         None => {}
     }
@@ -564,6 +575,5 @@ pub fn seed(query: &Filter, variables: &Variables) -> Result<Document> {
             &place,
         )?;
     }
-    let _ = truth(None);
     Ok(document)
 }

@@ -55,6 +55,24 @@ impl Connection {
                 all.push(Arc::new(described));
             }
         }
+        for view in store.views(database) {
+            let full = text(view, "_id").unwrap_or_default();
+            let options = view
+                .fields
+                .iter()
+                .filter(|(name, _)| name != "_id")
+                .cloned();
+            let described = document! {
+                "name": full.split_once('.').map_or(full, |(_, name)| name),
+                "type": "view",
+                "options": Document { fields: options.collect() },
+                "info": document! { "readOnly": true },
+            };
+            if filter.matches(&described, variables)? {
+                all.push(Arc::new(described));
+            }
+        }
+        all.sort_by(|a, b| text(a, "name").cmp(&text(b, "name")));
         drop(store);
         self.cursor(
             &format!("{database}.$cmd.listCollections"),
@@ -64,29 +82,57 @@ impl Connection {
         )
     }
 
-    pub(super) fn create(&self, database: &str, command: &Document) -> Reply {
+    pub(super) fn create(
+        &self,
+        database: &str,
+        command: &Document,
+        variables: &Variables,
+    ) -> Reply {
         let name = collection_name(command)?;
-        if [
+        let unknown = [
             "capped",
             "timeseries",
-            "viewOn",
             "validator",
             "clusteredIndex",
-        ]
-        .iter()
-        .any(|option| wanted(command, option))
-        {
+            "collation",
+        ];
+        if let Some(option) = unknown.iter().find(|option| wanted(command, option)) {
             return Err(Failed::new(
                 72,
-                "the practice server makes plain collections only",
+                format!(
+                    "the practice server makes plain collections and views only, without {option}"
+                ),
             ));
         }
         let mut store = self.write();
-        if store.collection(database, name).is_some() {
+        if store.collection(database, name).is_some() || store.view(database, name).is_some() {
             return Err(Failed::new(
                 48,
                 format!("Collection {database}.{name} already exists."),
             ));
+        }
+        if let Some(on) = command.get("viewOn") {
+            let on = on
+                .as_text()
+                .filter(|on| !on.is_empty())
+                .ok_or_else(|| Failed::new(73, "'viewOn' has to be the name of a collection"))?;
+            let pipeline = list(command, "pipeline").unwrap_or_default();
+            let others = Others {
+                store: &store,
+                database,
+                variables,
+                depth: 0,
+            };
+            // What is wrong with it is said now and not when it is read.
+            let (_, written) = stages::run(pipeline, Vec::new(), &others, variables)?;
+            if written.is_some() {
+                return Err(Failed::new(
+                    167,
+                    "$out and $merge cannot be used in a view definition",
+                ));
+            }
+            store.add_view(database, name, on, pipeline)?;
+            return Ok(Document::new());
         }
         store.collection_mut(database, name);
         Ok(Document::new())
@@ -104,6 +150,12 @@ impl Connection {
             return Err(Failed::new(73, "Invalid namespace specified"));
         };
         let mut store = self.write();
+        if store.view(&from.0, &from.1).is_some() {
+            return Err(Failed::new(
+                166,
+                format!("cannot rename view: {}.{}", from.0, from.1),
+            ));
+        }
         let Some(collection) = store.collection(&from.0, &from.1).cloned() else {
             return Err(Failed::new(
                 26,
@@ -155,6 +207,12 @@ impl Connection {
             if spec.get("v").is_none() {
                 spec.fields.insert(0, ("v".into(), 2.into()));
             }
+            if object(&spec, "collation").is_some_and(|c| text(c, "locale") != Some("simple")) {
+                return Err(Failed::new(
+                    67,
+                    "the practice server's indexes know no collation",
+                ));
+            }
             collection.add_index(spec, &format!("{database}.{name}"))?;
         }
         Ok(
@@ -205,6 +263,9 @@ impl Connection {
 
         let name = collection_name(command)?;
         let mut store = self.write();
+        if store.drop_view(database, name) {
+            return Ok(document! { "ns": format!("{database}.{name}") });
+        }
         let indexes = store.collection(database, name).map(|c| c.indexes.len());
         store.drop_collection(database, name);
         match indexes {

@@ -1,6 +1,7 @@
 //! The commands: what each takes and answers is in the public command reference.
 
 mod collections;
+mod failpoint;
 mod reading;
 mod session;
 mod transaction;
@@ -33,7 +34,7 @@ pub struct Settings {
     pub replica_set: Option<String>,
     /// Whether logging in is asked for.
     pub login: bool,
-    /// Obey `practiceCut`, which cuts links (for tests).
+    /// Obey `practiceCut`, which cuts links, and `configureFailPoint` (for tests).
     pub tests: bool,
 }
 
@@ -65,6 +66,11 @@ pub struct Server {
     operations: Mutex<BTreeMap<i64, Operation>>,
     counters: Mutex<BTreeMap<String, u64>>,
     cut: Mutex<Option<(String, u64)>>,
+    fail_point: Mutex<Option<failpoint::FailPoint>>,
+    /// When each session was used last, in milliseconds since 1970.
+    sessions: Mutex<BTreeMap<Vec<u8>, i64>>,
+    /// The number and the answer of each session's last write that may be tried again.
+    answered: Mutex<HashMap<Vec<u8>, (i64, Document)>>,
     transactions: Mutex<HashMap<Vec<u8>, Transaction>>,
     /// The number of the last transaction that each session committed: a commit may be asked for again.
     committed: Mutex<HashMap<Vec<u8>, i64>>,
@@ -79,6 +85,8 @@ pub struct Connection {
     number: u64,
     user: Option<User>,
     exchange: Option<Exchange>,
+    /// What the program at the other end calls itself.
+    application: Option<String>,
     /// What the command that runs works on, where it is a part of a transaction.
     within: Option<Arc<RwLock<Store>>>,
 }
@@ -117,6 +125,9 @@ impl Server {
             operations: Mutex::default(),
             counters: Mutex::default(),
             cut: Mutex::default(),
+            fail_point: Mutex::default(),
+            sessions: Mutex::default(),
+            answered: Mutex::default(),
             transactions: Mutex::default(),
             committed: Mutex::default(),
             port: AtomicU16::new(0),
@@ -205,17 +216,43 @@ impl Server {
 }
 
 /// The documents of a database, for pipelines that look into other collections.
+#[derive(Clone, Copy)]
 struct Others<'a> {
     store: &'a Store,
     database: &'a str,
+    variables: &'a Variables,
+    /// How many views it is below.
+    depth: usize,
 }
 
+/// So many views may stand on one another.
+const DEEPEST_VIEW: usize = 20;
+
 impl stages::Collections for Others<'_> {
-    fn documents(&self, name: &str) -> Vec<Document> {
+    fn documents(&self, name: &str) -> Result<Vec<Document>, Failed> {
+        if let Some(view) = self.store.view(self.database, name) {
+            if self.depth >= DEEPEST_VIEW {
+                return Err(Failed::new(
+                    165,
+                    format!("View depth limit exceeded; maximum depth is {DEEPEST_VIEW}"),
+                ));
+            }
+            let below = Others {
+                depth: self.depth + 1,
+                ..*self
+            };
+            let base = below.documents(text(view, "viewOn").unwrap_or_default())?;
+            let pipeline = list(view, "pipeline").unwrap_or_default();
+            let variables = Variables {
+                names: HashMap::new(),
+                ..self.variables.clone()
+            };
+            return stages::run(pipeline, base, &below, &variables).map(|(found, _)| found);
+        }
         let found = self.store.collection(self.database, name);
-        found.map_or_else(Vec::new, |c| {
+        Ok(found.map_or_else(Vec::new, |c| {
             c.documents.iter().map(|d| (**d).clone()).collect()
-        })
+        }))
     }
 }
 
@@ -271,7 +308,7 @@ static COMMANDS: &[(&str, Handler)] = &[
     ("isMaster", Connection::hello),
     ("ismaster", Connection::hello),
     ("ping", |_, _| Ok(Document::new())),
-    ("endSessions", |_, _| Ok(Document::new())),
+    ("endSessions", |this, r| this.end_sessions(r.command)),
     ("killSessions", |_, _| Ok(Document::new())),
     ("refreshSessions", |_, _| Ok(Document::new())),
     ("logout", |_, _| Ok(Document::new())),
@@ -289,7 +326,7 @@ static COMMANDS: &[(&str, Handler)] = &[
     ("saslContinue", |this, r| this.sasl_continue(r.command)),
     ("listDatabases", |this, r| this.list_databases(r.command, r.variables)),
     ("listCollections", |this, r| this.list_collections(r.database, r.command, r.variables)),
-    ("create", |this, r| this.create(r.database, r.command)),
+    ("create", |this, r| this.create(r.database, r.command, r.variables)),
     ("drop", Connection::drop_collection),
     ("dropDatabase", Connection::drop_database),
     ("renameCollection", |this, r| this.rename(r.command)),
@@ -321,6 +358,7 @@ static COMMANDS: &[(&str, Handler)] = &[
     ("currentOp", Connection::current_op),
     ("killOp", Connection::kill_op),
     ("practiceCut", Connection::practice_cut),
+    ("configureFailPoint", Connection::configure_fail_point),
 ];
 
 /// Commands that change nothing, and are asked often.
@@ -339,6 +377,29 @@ const READS: &[&str] = &[
     "saslContinue",
 ];
 
+/// Commands that need documents of the collection's own.
+const NOT_ON_VIEWS: &[&str] = &[
+    "insert",
+    "update",
+    "delete",
+    "findAndModify",
+    "findandmodify",
+    "createIndexes",
+    "dropIndexes",
+    "deleteIndexes",
+    "listIndexes",
+    "collStats",
+    "collstats",
+];
+
+/// The identifier of the session that a command belongs to.
+fn session_of(command: &Document) -> Option<&[u8]> {
+    match object(command, "lsid")?.get("id")? {
+        Datum::Bytes(id) => Some(&id.1),
+        _ => None,
+    }
+}
+
 fn no_such(name: &str) -> Failed {
     Failed::new(59, format!("no such command: '{name}'"))
 }
@@ -352,6 +413,7 @@ impl Connection {
             number,
             user: None,
             exchange: None,
+            application: None,
             within: None,
         }
     }
@@ -403,7 +465,11 @@ impl Connection {
                 },
             );
         }
-        let done = self.run(&name, database, command, &killed);
+        let fails = self.fails(&name, command);
+        let done = match &fails {
+            Some(failpoint::Fails::Cut | failpoint::Fails::Instead(_)) => Ok(Document::new()),
+            _ => self.run(&name, database, command, &killed),
+        };
         let done = done.and_then(|reply| {
             // What is acknowledged survives the end of the process.
             if !cheap && !READS.contains(&name.as_str()) {
@@ -415,6 +481,9 @@ impl Connection {
         });
         if !cheap {
             lock(&self.server.operations).remove(&number);
+        }
+        if matches!(fails, Some(failpoint::Fails::Cut)) {
+            return None;
         }
         if self.server.settings.tests {
             let mut cut = lock(&self.server.cut);
@@ -428,10 +497,15 @@ impl Connection {
                 return None;
             }
         }
-        let mut reply = match done {
-            Ok(reply) => reply.with("ok", 1.0),
-            Err(error) => {
-                let mut reply = document! { "ok": 0.0, "errmsg": error.message.as_str(), "code": error.code, "codeName": error.name() };
+        let mut reply = match (done, fails) {
+            (_, Some(failpoint::Fails::Instead(reply))) => reply,
+            (Ok(mut reply), Some(failpoint::Fails::Beside(more))) => {
+                reply.fields.extend(more.fields);
+                reply.with("ok", 1.0)
+            }
+            (Ok(reply), _) => reply.with("ok", 1.0),
+            (Err(error), _) => {
+                let mut reply = error.detailed(document! { "ok": 0.0, "errmsg": error.message.as_str(), "code": error.code, "codeName": error.name() });
                 // A write that may be tried again is said to be one.
                 if self.server.settings.replica_set.is_some() && error.code == 91 {
                     reply.set("errorLabels", vec!["RetryableWriteError"]);
@@ -456,10 +530,17 @@ impl Connection {
         Some(reply)
     }
 
-    fn variables(&self, command: &Document, killed: &Arc<AtomicBool>) -> Variables {
+    fn variables(&self, command: &Document, killed: &Arc<AtomicBool>) -> Result<Variables, Failed> {
+        let most = command
+            .get("maxTimeMS")
+            .and_then(Datum::as_i64)
+            .filter(|ms| *ms > 0);
+        let until =
+            most.and_then(|ms| Instant::now().checked_add(Duration::from_millis(ms as u64)));
         let mut variables = Variables {
             now: now(),
             killed: Some(Arc::clone(killed)),
+            until,
             ..Variables::default()
         };
         if let Some(given) = object(command, "let") {
@@ -468,7 +549,13 @@ impl Connection {
                 variables = variables.with(name, value);
             }
         }
+        // Entries of `updates` and `deletes` have their own; of `create` it is that of the collection.
+        let collation = command
+            .get("collation")
+            .filter(|_| text(command, "create").is_none());
         variables
+            .collated(collation)
+            .map(std::borrow::Cow::into_owned)
     }
 
     fn may_write(&self, name: &str) -> Result<(), Failed> {
@@ -549,7 +636,54 @@ impl Connection {
             }
             return self.run_in_transaction(name, database, command, killed);
         }
-        self.run_command(name, database, command, killed)
+        if object(command, "readConcern").and_then(|c| text(c, "level")) == Some("snapshot") {
+            return Err(Failed::new(
+                115,
+                "the practice server keeps no snapshots to read from outside of transactions",
+            ));
+        }
+        self.run_once(name, database, command, killed)
+    }
+
+    /// A write with a number is done once, however often it is asked for.
+    fn run_once(
+        &mut self,
+        name: &str,
+        database: &str,
+        command: &Document,
+        killed: &Arc<AtomicBool>,
+    ) -> Reply {
+        let (Some(session), Some(number)) = (
+            session_of(command),
+            command.get("txnNumber").and_then(Datum::as_i64),
+        ) else {
+            return self.run_command(name, database, command, killed);
+        };
+        if self.server.settings.replica_set.is_none() {
+            return Err(Failed::new(
+                20,
+                "Transaction numbers are only allowed on a replica set member or mongos",
+            ));
+        }
+        match lock(&self.server.answered).get(session) {
+            Some((known, reply)) if *known == number => return Ok(reply.clone()),
+            Some((known, _)) if *known > number => {
+                return Err(Failed::new(
+                    225,
+                    format!(
+                        "Cannot start transaction {number} on the session because a newer one {known} has already started"
+                    ),
+                ));
+            }
+            _ => {}
+        }
+        let reply = self.run_command(name, database, command, killed)?;
+        let mut answered = lock(&self.server.answered);
+        if answered.len() > 10_000 {
+            answered.clear();
+        }
+        answered.insert(session.to_vec(), (number, reply.clone()));
+        Ok(reply)
     }
 
     fn run_command(
@@ -559,7 +693,23 @@ impl Connection {
         command: &Document,
         killed: &Arc<AtomicBool>,
     ) -> Reply {
-        let variables = &self.variables(command, killed);
+        let variables = &self.variables(command, killed)?;
+        if let Some(session) = session_of(command) {
+            let mut sessions = lock(&self.server.sessions);
+            if sessions.len() > 100_000 {
+                sessions.clear();
+            }
+            sessions.insert(session.to_vec(), now());
+        }
+        if NOT_ON_VIEWS.contains(&name)
+            && let Some(view) = command.fields.first().and_then(|(_, v)| v.as_text())
+            && self.read().view(database, view).is_some()
+        {
+            return Err(Failed::new(
+                166,
+                format!("Namespace {database}.{view} is a view, not a collection"),
+            ));
+        }
         let found = COMMANDS.iter().find(|(known, _)| *known == name);
         let (_, handler) = found.ok_or_else(|| no_such(name))?;
         handler(

@@ -63,24 +63,35 @@ impl Connection {
         most: usize,
     ) -> Result<Vec<Arc<Document>>, Failed> {
         let store = self.read();
-        let Some(collection) = store.collection(database, name) else {
-            return Ok(Vec::new());
-        };
-        if let Some(id) = filter.identifier() {
-            let found = collection
-                .place_of(id)
-                .map(|at| Arc::clone(&collection.documents[at]));
-            return match found {
-                Some(document) if filter.matches(&document, variables)? => Ok(vec![document]),
-                _ => Ok(Vec::new()),
+        let documents = if store.view(database, name).is_some() {
+            let others = Others {
+                store: &store,
+                database,
+                variables,
+                depth: 0,
             };
-        }
-        if matches!(filter, Filter::And(parts) if parts.is_empty()) && most == usize::MAX {
-            return Ok(collection.documents.clone());
-        }
-        // Others may write while this looks.
-        let documents = collection.documents.clone();
+            let found = stages::Collections::documents(&others, name)?;
+            found.into_iter().map(Arc::new).collect()
+        } else {
+            let Some(collection) = store.collection(database, name) else {
+                return Ok(Vec::new());
+            };
+            if let Some(id) = filter.identifier(variables) {
+                let found = collection
+                    .place_of(id)
+                    .map(|at| Arc::clone(&collection.documents[at]));
+                return match found {
+                    Some(document) if filter.matches(&document, variables)? => Ok(vec![document]),
+                    _ => Ok(Vec::new()),
+                };
+            }
+            // Others may write while this looks.
+            collection.documents.clone()
+        };
         drop(store);
+        if matches!(filter, Filter::And(parts) if parts.is_empty()) && most == usize::MAX {
+            return Ok(documents);
+        }
         let mut found = Vec::new();
         for document in documents {
             variables.check()?;
@@ -106,13 +117,17 @@ impl Connection {
                 "BSON field 'limit' and 'skip' must be >= 0",
             ));
         }
+        let within = self.bounds(database, name, command)?;
         let most = match (sort, limit) {
-            (None, 1..) => usize::try_from(skip + limit).unwrap_or(usize::MAX),
+            (None, 1..) if within.is_none() => usize::try_from(skip + limit).unwrap_or(usize::MAX),
             _ => usize::MAX,
         };
         let mut found = self.matching(database, name, &filter, variables, most)?;
+        if let Some((index, min, max)) = within {
+            found.retain(|d| index.lies_between(d, min, max));
+        }
         if let Some(keys) = sort {
-            found.sort_by(|a, b| stages::compare_by(keys, a, b));
+            found.sort_by(|a, b| stages::compare_by(keys, a, b, variables));
         }
         let skip = usize::try_from(skip).unwrap_or(usize::MAX);
         if skip > 0 {
@@ -159,12 +174,12 @@ impl Connection {
                 None => continue,
             };
             for value in found {
-                if seen.insert(Key(value.clone())) {
+                if seen.insert(Key(variables.folded(&value).into_owned())) {
                     values.push(value);
                 }
             }
         }
-        values.sort_by(idle_tide_core::document::compare::order);
+        values.sort_by(|a, b| variables.order(a, b));
         Ok(document! { "values": Datum::List(values) })
     }
 
@@ -175,6 +190,17 @@ impl Connection {
         variables: &Variables,
     ) -> Reply {
         let pipeline = list(command, "pipeline")?;
+        let last = pipeline.last().and_then(Datum::as_object);
+        let level = object(command, "readConcern").and_then(|c| text(c, "level"));
+        if let Some((stage, _)) = last.and_then(|s| s.fields.first())
+            && matches!(stage.as_str(), "$out" | "$merge")
+            && level == Some("linearizable")
+        {
+            return Err(Failed::new(
+                72,
+                format!("{stage} cannot be used with a 'linearizable' read concern level"),
+            ));
+        }
         if wanted(command, "explain") {
             return Ok(explained(command));
         }
@@ -199,6 +225,27 @@ impl Connection {
                     })
                     .collect()
             }
+            (_, Some(stage))
+                if stage.get("$listLocalSessions").is_some()
+                    || stage.get("$listSessions").is_some() =>
+            {
+                rest = &pipeline[1..];
+                self.local_sessions()
+            }
+            (Some(name), Some(stage)) if stage.get("$indexStats").is_some() => {
+                rest = &pipeline[1..];
+                let store = self.read();
+                let indexes = store
+                    .collection(database, name)
+                    .map_or(&[][..], |c| &c.indexes);
+                indexes.iter().map(|i| {
+                    document! { "name": i.name(), "key": i.spec.get("key").cloned().unwrap_or(Datum::Null), "spec": i.spec.clone() }
+                }).collect()
+            }
+            (_, Some(stage)) if stage.get("$planCacheStats").is_some() => {
+                rest = &pipeline[1..];
+                Vec::new()
+            }
             (_, Some(stage)) if stage.get("$collStats").is_some() => {
                 rest = &pipeline[1..];
                 let store = self.read();
@@ -209,6 +256,7 @@ impl Connection {
                 vec![document! { "count": count as i32 }]
             }
             (Some(name), _) => {
+                self.hinted(database, name, command)?;
                 // A condition at the front looks into the collection before anything is copied.
                 let filter = match first.and_then(|stage| stage.get("$match")) {
                     Some(Datum::Object(filter)) => {
@@ -232,6 +280,8 @@ impl Connection {
                 &Others {
                     store: &store,
                     database,
+                    variables,
+                    depth: 0,
                 },
                 variables,
             )?
@@ -286,6 +336,7 @@ impl Connection {
         } = *request;
 
         let filter = Filter::new(object(command, "query").unwrap_or(&Document::new()))?;
+        self.hinted(database, collection_name(command)?, command)?;
         let found = self.matching(
             database,
             collection_name(command)?,
@@ -341,6 +392,79 @@ impl Connection {
     }
 }
 
+impl Connection {
+    /// Fails if a hint names no index.
+    pub(super) fn hinted(
+        &self,
+        database: &str,
+        name: &str,
+        command: &Document,
+    ) -> Result<(), Failed> {
+        let Some(hint) = command.get("hint").filter(|h| !h.is_null()) else {
+            return Ok(());
+        };
+        let store = self.read();
+        match store.collection(database, name) {
+            Some(collection) => collection.index_named(hint).map(|_| ()),
+            None => Ok(()),
+        }
+    }
+
+    /// The index and the bounds of its keys that a `find` names: from the least on, and before the greatest.
+    #[allow(clippy::type_complexity)]
+    fn bounds<'c>(
+        &self,
+        database: &str,
+        name: &str,
+        command: &'c Document,
+    ) -> Result<
+        Option<(
+            super::super::store::Index,
+            Option<&'c Document>,
+            Option<&'c Document>,
+        )>,
+        Failed,
+    > {
+        self.hinted(database, name, command)?;
+        if wanted(command, "tailable") {
+            return Err(Failed::new(
+                2,
+                "tailable cursor requested on non capped collection; the practice server has no capped ones",
+            ));
+        }
+        let bound = |which: &str| object(command, which).filter(|b| !b.is_empty());
+        let (min, max) = (bound("min"), bound("max"));
+        if min.is_none() && max.is_none() {
+            return Ok(None);
+        }
+        let hint = command.get("hint").ok_or_else(|| {
+            Failed::new(
+                51173,
+                "When using min()/max() a hint of which index to use must be provided",
+            )
+        })?;
+        let store = self.read();
+        let Some(collection) = store.collection(database, name) else {
+            return Ok(None);
+        };
+        let index = collection.index_named(hint)?;
+        for given in [min, max].into_iter().flatten() {
+            if !given
+                .fields
+                .iter()
+                .map(|(path, _)| path.as_str())
+                .eq(index.paths.iter().map(String::as_str))
+            {
+                return Err(Failed::new(
+                    51174,
+                    "The min and max must name the paths of the index in its order",
+                ));
+            }
+        }
+        Ok(Some((index.clone(), min, max)))
+    }
+}
+
 pub(super) fn explained(inner: &Document) -> Document {
     let filter = inner
         .get("filter")
@@ -358,7 +482,7 @@ pub(super) fn explained(inner: &Document) -> Document {
     let by_id = filter
         .as_object()
         .and_then(|f| Filter::new(f).ok())
-        .is_some_and(|f| f.identifier().is_some());
+        .is_some_and(|f| f.identifier(&Variables::default()).is_some());
     let scan = if by_id {
         document! { "stage": "IDHACK" }
     } else {

@@ -184,11 +184,36 @@ impl Connection {
     pub(super) fn hello(&mut self, request: &Request<'_>) -> Reply {
         let Request { command, .. } = *request;
 
+        if let Some(client) = object(command, "client") {
+            let application = object(client, "application").and_then(|a| text(a, "name"));
+            self.application = application.map(str::to_string);
+        }
         let mut reply = self.server.hello(self.number);
         if command.get("saslSupportedMechs").is_some() {
             reply.set("saslSupportedMechs", vec!["SCRAM-SHA-256"]);
         }
         Ok(reply)
+    }
+
+    /// `endSessions`.
+    pub(super) fn end_sessions(&mut self, command: &Document) -> Reply {
+        for ended in list(command, "endSessions").unwrap_or_default() {
+            if let Some(Datum::Bytes(id)) = ended.as_object().and_then(|s| s.get("id")) {
+                lock(&self.server.sessions).remove(&id.1);
+                lock(&self.server.answered).remove(&id.1);
+            }
+        }
+        Ok(Document::new())
+    }
+
+    /// The sessions in use, as `$listLocalSessions` shows them.
+    pub(super) fn local_sessions(&self) -> Vec<Document> {
+        let sessions = lock(&self.server.sessions);
+        let shown = sessions.iter().map(|(id, used)| {
+            let id = document! { "id": Datum::Bytes(Box::new((4, id.clone()))), "uid": Datum::Bytes(Box::new((0, vec![0; 32]))) };
+            document! { "_id": id, "lastUse": Datum::Date(*used) }
+        });
+        shown.collect()
     }
 
     /// `startSession`.

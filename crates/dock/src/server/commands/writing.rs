@@ -61,12 +61,7 @@ impl Connection {
                     };
                     match (place, matched.as_str(), not_matched.as_str()) {
                         (Some(_), "fail", _) => {
-                            return Err(Failed::new(
-                                11000,
-                                format!(
-                                    "E11000 duplicate key error collection: {full} index: _id_ dup key"
-                                ),
-                            ));
+                            return Err(collection.has_already(&on, &keys, &full));
                         }
                         (Some(_), "keepExisting", _) | (None, _, "discard") => {}
                         (Some(at), how, _) => {
@@ -143,7 +138,10 @@ impl Connection {
         let ordered = command.get("ordered").is_none_or(|o| truth(Some(o)));
         let (mut matched, mut modified, mut upserted, mut errors) =
             (0_i32, 0_i32, Vec::new(), Vec::new());
-        for (at, update) in list(command, "updates")?.iter().enumerate() {
+        for (at, update) in entries(command, "updates", UPDATE_FIELDS)?
+            .iter()
+            .enumerate()
+        {
             match self.update_one(database, name, update, variables) {
                 Ok((n, changed, new)) => {
                     matched += n;
@@ -178,6 +176,8 @@ impl Connection {
         let spec = spec
             .as_object()
             .ok_or_else(|| Failed::new(14, "an update is an object"))?;
+        self.hinted(database, name, spec)?;
+        let variables = &*variables.collated(spec.get("collation"))?;
         let filter = Filter::new(object(spec, "q").unwrap_or(&Document::new()))?;
         let filters = spec
             .get("arrayFilters")
@@ -199,7 +199,7 @@ impl Connection {
             .get_mut(database)
             .and_then(|d| d.get_mut(name))
         {
-            let places: Vec<usize> = match filter.identifier() {
+            let places: Vec<usize> = match filter.identifier(variables) {
                 Some(id) => collection.place_of(id).into_iter().collect(),
                 None => (0..collection.documents.len()).collect(),
             };
@@ -224,6 +224,7 @@ impl Connection {
         if matched == 0 && wanted(spec, "upsert") {
             let start = seed(&filter, variables)?;
             let new = with_id(update.apply(&start, &filter, true, variables)?);
+            storable(&new)?;
             let id = new.get("_id").cloned().unwrap_or(Datum::Null);
             store.collection_mut(database, name).insert(new, &full)?;
             return Ok((0, 0, Some(id)));
@@ -238,38 +239,63 @@ impl Connection {
         variables: &Variables,
     ) -> Reply {
         let name = collection_name(command)?;
-        let mut count = 0;
-        for spec in list(command, "deletes")?
+        let ordered = command.get("ordered").is_none_or(|o| truth(Some(o)));
+        let (mut count, mut errors) = (0, Vec::new());
+        for (at, spec) in entries(command, "deletes", DELETE_FIELDS)?
             .iter()
-            .filter_map(Datum::as_object)
+            .enumerate()
         {
-            let filter = Filter::new(object(spec, "q").unwrap_or(&Document::new()))?;
-            let one = spec.get("limit").and_then(Datum::as_i64) == Some(1);
-            let mut store = self.write();
-            let Some(collection) = store
-                .databases
-                .get_mut(database)
-                .and_then(|d| d.get_mut(name))
-            else {
-                continue;
-            };
-            let places: Vec<usize> = match filter.identifier() {
-                Some(id) => collection.place_of(id).into_iter().collect(),
-                None => (0..collection.documents.len()).collect(),
-            };
-            let mut gone = HashSet::new();
-            for at in places {
-                if filter.matches(&collection.documents[at], variables)? {
-                    gone.insert(at);
-                    if one {
+            match self.delete_one(database, name, spec, variables) {
+                Ok(gone) => count += gone,
+                Err(error) => {
+                    errors.push(write_error(at, &error));
+                    if ordered {
                         break;
                     }
                 }
             }
-            count += gone.len();
-            collection.remove(&gone);
         }
-        Ok(document! { "n": count as i32 })
+        Ok(with_errors(document! { "n": count as i32 }, errors))
+    }
+
+    fn delete_one(
+        &self,
+        database: &str,
+        name: &str,
+        spec: &Datum,
+        variables: &Variables,
+    ) -> Result<usize, Failed> {
+        let spec = spec
+            .as_object()
+            .ok_or_else(|| Failed::new(14, "a delete is an object"))?;
+        self.hinted(database, name, spec)?;
+        let variables = &*variables.collated(spec.get("collation"))?;
+        let filter = Filter::new(object(spec, "q").unwrap_or(&Document::new()))?;
+        let one = spec.get("limit").and_then(Datum::as_i64) == Some(1);
+        let mut store = self.write();
+        let Some(collection) = store
+            .databases
+            .get_mut(database)
+            .and_then(|d| d.get_mut(name))
+        else {
+            return Ok(0);
+        };
+        let places: Vec<usize> = match filter.identifier(variables) {
+            Some(id) => collection.place_of(id).into_iter().collect(),
+            None => (0..collection.documents.len()).collect(),
+        };
+        let mut gone = HashSet::new();
+        for at in places {
+            variables.check()?;
+            if filter.matches(&collection.documents[at], variables)? {
+                gone.insert(at);
+                if one {
+                    break;
+                }
+            }
+        }
+        collection.remove(&gone);
+        Ok(gone.len())
     }
 
     pub(super) fn find_and_modify(
@@ -280,9 +306,10 @@ impl Connection {
     ) -> Reply {
         let name = collection_name(command)?;
         let filter = Filter::new(object(command, "query").unwrap_or(&Document::new()))?;
+        self.hinted(database, name, command)?;
         let mut found = self.matching(database, name, &filter, variables, usize::MAX)?;
         if let Some(keys) = object(command, "sort") {
-            found.sort_by(|a, b| stages::compare_by(keys, a, b));
+            found.sort_by(|a, b| stages::compare_by(keys, a, b, variables));
         }
         let first = found.first().map(|d| (**d).clone());
         let shown = |document: Option<Document>| -> Result<Datum, Failed> {
@@ -380,6 +407,17 @@ pub(super) fn storable(document: &Document) -> Result<(), Failed> {
             "The '_id' value cannot be of type array, regex or undefined",
         ));
     }
+    if let Some((name, _)) =
+        object(document, "_id").and_then(|id| id.fields.iter().find(|(n, _)| n.starts_with('$')))
+        && !matches!(name.as_str(), "$ref" | "$id" | "$db")
+    {
+        return Err(Failed::new(
+            52,
+            format!(
+                "_id fields may not contain '$'-prefixed fields: {name} is not valid for storage."
+            ),
+        ));
+    }
     if document.size() > LARGEST_DOCUMENT / 4 && bson::encode(document).len() > LARGEST_DOCUMENT {
         return Err(Failed::new(
             10334,
@@ -389,8 +427,47 @@ pub(super) fn storable(document: &Document) -> Result<(), Failed> {
     Ok(())
 }
 
+/// What an entry of `updates` can have in the version that the server says it is.
+const UPDATE_FIELDS: &[&str] = &[
+    "q",
+    "u",
+    "c",
+    "multi",
+    "upsert",
+    "arrayFilters",
+    "hint",
+    "collation",
+    "upsertSupplied",
+    "sampleId",
+];
+/// The same of `deletes`.
+const DELETE_FIELDS: &[&str] = &["q", "limit", "hint", "collation", "sampleId"];
+
+/// The entries of a command that writes; fails for a field that they do not have, before anything is written.
+fn entries<'c>(command: &'c Document, name: &str, known: &[&str]) -> Result<&'c [Datum], Failed> {
+    let entries = list(command, name)?;
+    for entry in entries.iter().filter_map(Datum::as_object) {
+        if let Some((field, _)) = entry
+            .fields
+            .iter()
+            .find(|(n, _)| !known.contains(&n.as_str()))
+        {
+            let place = command.fields.first().map_or("", |(n, _)| n.as_str());
+            return Err(Failed::new(
+                40415,
+                format!("BSON field '{place}.{name}.{field}' is an unknown field."),
+            ));
+        }
+    }
+    Ok(entries)
+}
+
 pub(super) fn write_error(at: usize, error: &Failed) -> Datum {
-    document! { "index": at as i32, "code": error.code, "errmsg": error.message.as_str() }.into()
+    error
+        .detailed(
+            document! { "index": at as i32, "code": error.code, "errmsg": error.message.as_str() },
+        )
+        .into()
 }
 
 pub(super) fn with_errors(mut reply: Document, errors: Vec<Datum>) -> Document {

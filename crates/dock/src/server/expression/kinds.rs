@@ -64,3 +64,36 @@ pub(super) fn convert_to(call: &Call<'_>) -> Answer {
         (Err(error), None) => Err(error),
     }
 }
+
+/// `$bsonSize`: bytes of an object.
+pub(super) fn object_size(call: &Call<'_>) -> Answer {
+    match call.one()? {
+        Some(Datum::Object(o)) => some(Datum::integer(
+            idle_tide_core::document::bson::encode(&o).len() as i64,
+        )),
+        value if null_or(&value) => some(Datum::Null),
+        other => Err(bad(
+            31393,
+            format!(
+                "$bsonSize requires a document input, found: {}",
+                other.as_ref().map_or("missing", type_name)
+            ),
+        )),
+    }
+}
+
+/// `$binarySize`: bytes of a text or of binary data.
+pub(super) fn binary_size(call: &Call<'_>) -> Answer {
+    match call.one()? {
+        Some(Datum::Text(text)) => some(Datum::integer(text.len() as i64)),
+        Some(Datum::Bytes(both)) => some(Datum::integer(both.1.len() as i64)),
+        value if null_or(&value) => some(Datum::Null),
+        other => Err(bad(
+            51276,
+            format!(
+                "$binarySize requires a string or BinData argument, found: {}",
+                other.as_ref().map_or("missing", type_name)
+            ),
+        )),
+    }
+}

@@ -122,7 +122,7 @@ pub(super) fn is_in(call: &Call<'_>) -> Answer {
     truth_of(
         list[0]
             .as_ref()
-            .is_some_and(|v| items.iter().any(|i| order(i, v).is_eq())),
+            .is_some_and(|v| items.iter().any(|i| call.variables.order(i, v).is_eq())),
     )
 }
 
@@ -235,20 +235,6 @@ pub(super) fn slice(call: &Call<'_>) -> Answer {
     ))
 }
 
-/// `$setUnion`.
-pub(super) fn union(call: &Call<'_>) -> Answer {
-    let mut all: Vec<Datum> = Vec::new();
-    for value in call.several()? {
-        match value {
-            Some(Datum::List(list)) => all.extend(list),
-            _ => return some(Datum::Null),
-        }
-    }
-    all.sort_by(order);
-    all.dedup_by(|a, b| order(a, b).is_eq());
-    some(Datum::List(all))
-}
-
 /// `$sortArray`.
 pub(super) fn sort(call: &Call<'_>) -> Answer {
     let Call { argument, .. } = *call;
@@ -261,15 +247,229 @@ pub(super) fn sort(call: &Call<'_>) -> Answer {
             let keys = keys.clone();
             list.sort_by(|a, b| match (a, b) {
                 (Datum::Object(a), Datum::Object(b)) => {
-                    crate::server::stages::compare_by(&keys, a, b)
+                    crate::server::stages::compare_by(&keys, a, b, call.variables)
                 }
-                (a, b) => order(a, b),
+                (a, b) => call.variables.order(a, b),
             });
         }
         other => {
             let down = other.and_then(Datum::as_i64) == Some(-1);
-            list.sort_by(|a, b| if down { order(b, a) } else { order(a, b) });
+            list.sort_by(|a, b| {
+                if down {
+                    call.variables.order(b, a)
+                } else {
+                    call.variables.order(a, b)
+                }
+            });
         }
     }
     some(Datum::List(list))
+}
+
+/// Fails for what is no list, and gives nothing for null.
+fn list_of(call: &Call<'_>, value: Option<Datum>, code: i32) -> Result<Option<Vec<Datum>>> {
+    match value {
+        Some(Datum::List(list)) => Ok(Some(list)),
+        value if null_or(&value) => Ok(None),
+        other => Err(bad(
+            code,
+            format!(
+                "{} needs an array, found: {}",
+                call.name,
+                other.as_ref().map_or("missing", type_name)
+            ),
+        )),
+    }
+}
+
+/// `$reverseArray`.
+pub(super) fn reverse(call: &Call<'_>) -> Answer {
+    Ok(Some(match list_of(call, call.one()?, 34435)? {
+        Some(mut list) => {
+            list.reverse();
+            Datum::List(list)
+        }
+        None => Datum::Null,
+    }))
+}
+
+/// `$firstN`, `$lastN`, `$minN`, `$maxN`: of the smallest and largest, nulls are left out.
+pub(super) fn some_of(call: &Call<'_>) -> Answer {
+    let count = call.named("n")?;
+    let count = count
+        .as_ref()
+        .and_then(Datum::as_i64)
+        .filter(|n| *n > 0)
+        .ok_or_else(|| bad(5_787_902, "'n' must be a positive integral value"))?;
+    let list = list_of(call, call.named("input")?, 5_788_200)?;
+    let list =
+        list.ok_or_else(|| bad(5_788_200, format!("{} needs an array, not null", call.name)))?;
+    some(Datum::List(taken(
+        call.name,
+        list,
+        usize::try_from(count).unwrap_or(usize::MAX),
+        call.variables,
+    )))
+}
+
+/// So many of the first, last, smallest or largest.
+pub(in crate::server) fn taken(
+    name: &str,
+    mut list: Vec<Datum>,
+    count: usize,
+    variables: &Variables,
+) -> Vec<Datum> {
+    match name {
+        "$lastN" => {
+            list.drain(..list.len().saturating_sub(count));
+        }
+        "$minN" | "$maxN" => {
+            list.retain(|v| !v.is_null());
+            list.sort_by(|a, b| {
+                if name == "$minN" {
+                    variables.order(a, b)
+                } else {
+                    variables.order(b, a)
+                }
+            });
+        }
+        _ => {}
+    }
+    list.truncate(count);
+    list
+}
+
+/// `$range`: whole numbers from a start to before an end.
+pub(super) fn range(call: &Call<'_>) -> Answer {
+    let list = call.several()?;
+    let whole = |at: usize, what: &str| {
+        let found = list
+            .get(at)
+            .and_then(|v| v.as_ref())
+            .and_then(Datum::as_i64);
+        found.and_then(|n| i32::try_from(n).ok()).ok_or_else(|| {
+            bad(
+                34443,
+                format!("$range requires a 32-bit whole number as its {what}"),
+            )
+        })
+    };
+    let (start, end) = (whole(0, "start")?, whole(1, "end")?);
+    let step = if list.len() > 2 { whole(2, "step")? } else { 1 };
+    if step == 0 {
+        return Err(bad(34449, "$range requires a non-zero step value"));
+    }
+    let mut out = Vec::new();
+    let mut at = i64::from(start);
+    while if step > 0 {
+        at < i64::from(end)
+    } else {
+        at > i64::from(end)
+    } {
+        if out.len() % 10_000 == 0 {
+            call.variables.check()?;
+        }
+        out.push(Datum::integer(at));
+        at += i64::from(step);
+    }
+    some(Datum::List(out))
+}
+
+/// `$indexOfArray`.
+pub(super) fn place(call: &Call<'_>) -> Answer {
+    let list = call.several()?;
+    let Some(items) = list_of(call, list.first().cloned().flatten(), 40090)? else {
+        return some(Datum::Null);
+    };
+    let Some(wanted) = list.get(1).cloned().flatten() else {
+        return some(Datum::Int(-1));
+    };
+    let bound =
+        |at: usize, usual: usize| match list.get(at).map(|v| v.as_ref().and_then(Datum::as_i64)) {
+            None => Ok(usual),
+            Some(Some(n)) if n >= 0 => Ok(usize::try_from(n).unwrap_or(usize::MAX)),
+            Some(_) => Err(bad(
+                40096,
+                "$indexOfArray needs whole numbers from 0 on as start and end",
+            )),
+        };
+    let (from, to) = (bound(2, 0)?, bound(3, items.len())?.min(items.len()));
+    let found = (from..to).find(|at| call.variables.order(&items[*at], &wanted).is_eq());
+    some(found.map_or(Datum::Int(-1), |at| Datum::integer(at as i64)))
+}
+
+/// `$zip`.
+pub(super) fn zip(call: &Call<'_>) -> Answer {
+    let inputs = call
+        .argument
+        .as_object()
+        .and_then(|o| o.get("inputs")?.as_list());
+    let inputs = inputs.ok_or_else(|| bad(34461, "inputs must be an array of expressions"))?;
+    let mut lists = Vec::new();
+    for e in inputs {
+        match list_of(call, call.eval(e)?, 34468)? {
+            Some(list) => lists.push(list),
+            None => return some(Datum::Null),
+        }
+    }
+    let longest = truth(call.named("useLongestLength")?.as_ref());
+    let lengths = lists.iter().map(Vec::len);
+    let length = if longest {
+        lengths.max()
+    } else {
+        lengths.min()
+    };
+    let defaults = list_of(call, call.named("defaults")?, 34462)?;
+    if defaults.is_some() && !longest {
+        return Err(bad(
+            34466,
+            "cannot specify defaults unless useLongestLength is true",
+        ));
+    }
+    let rows = (0..length.unwrap_or(0)).map(|at| {
+        let row = lists.iter().enumerate().map(|(number, list)| {
+            let usual = || defaults.as_ref().and_then(|d| d.get(number).cloned());
+            list.get(at).cloned().or_else(usual).unwrap_or(Datum::Null)
+        });
+        Datum::List(row.collect())
+    });
+    some(Datum::List(rows.collect()))
+}
+
+/// `$arrayToObject`: pairs, or objects of `k` and `v`; the last of a name counts.
+pub(super) fn to_object(call: &Call<'_>) -> Answer {
+    let Some(list) = list_of(call, call.one()?, 40386)? else {
+        return some(Datum::Null);
+    };
+    let mut out = Document::new();
+    for element in list {
+        let (name, value) = match element {
+            Datum::List(pair) => <[Datum; 2]>::try_from(pair)
+                .map(|[k, v]| (k, v))
+                .map_err(|_| bad(40397, "$arrayToObject requires an array of size 2 arrays"))?,
+            Datum::Object(o) if o.len() == 2 => match (o.get("k"), o.get("v")) {
+                (Some(k), Some(v)) => (k.clone(), v.clone()),
+                _ => {
+                    return Err(bad(
+                        40393,
+                        "$arrayToObject requires an object with keys 'k' and 'v'",
+                    ));
+                }
+            },
+            _ => {
+                return Err(bad(
+                    40398,
+                    "$arrayToObject requires pairs, or objects with keys 'k' and 'v'",
+                ));
+            }
+        };
+        let name = name
+            .as_text()
+            .ok_or_else(|| bad(40395, "$arrayToObject requires names that are strings"))?;
+        if name.contains('\0') {
+            return Err(bad(4_940_400, "a name cannot hold a null byte"));
+        }
+        out.set(name, value);
+    }
+    some(out.into())
 }

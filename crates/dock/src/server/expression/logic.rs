@@ -49,7 +49,7 @@ pub(super) fn compare(call: &Call<'_>) -> Answer {
         (Some(Datum::MinKey), None) => std::cmp::Ordering::Less,
         (None, Some(_)) => std::cmp::Ordering::Less,
         (Some(_), None) => std::cmp::Ordering::Greater,
-        (Some(a), Some(b)) => order(a, b),
+        (Some(a), Some(b)) => call.variables.order(a, b),
     };
     match name {
         "$eq" => truth_of(found.is_eq()),

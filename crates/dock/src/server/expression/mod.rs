@@ -1,22 +1,27 @@
 //! The aggregation expressions of servers (public reference of aggregation operators), evaluated on one document. Values of all kinds are
 //! compared by the one order over all of them.
 
-mod dates;
+mod bits;
+pub(super) mod dates;
 mod kinds;
-mod lists;
+pub(super) mod lists;
 mod logic;
 mod numbers;
 mod objects;
+mod sets;
 mod texts;
 
+use std::borrow::Cow;
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, LazyLock};
+use std::time::Instant;
 
 use idle_tide_core::document::compare::order;
 use idle_tide_core::document::number::{self, Deviation, NoNumber, Operation, Sum};
 use idle_tide_core::document::{Datum, Document, time};
 
+use super::collation::Collation;
 use super::query::compiled;
 use super::{Failed, kind_of_name, type_name};
 use crate::convert::{self, Way};
@@ -31,6 +36,10 @@ pub struct Variables {
     pub now: i64,
     /// Set when whoever asked has had enough.
     pub killed: Option<Arc<AtomicBool>>,
+    /// When time is up.
+    pub until: Option<Instant>,
+    /// How texts are compared; without it byte by byte.
+    pub collation: Option<Arc<Collation>>,
 }
 
 impl Variables {
@@ -44,8 +53,49 @@ impl Variables {
             Some(killed) if killed.load(Ordering::Relaxed) => {
                 Err(Failed::new(11601, "operation was interrupted"))
             }
+            _ if self.until.is_some_and(|until| Instant::now() >= until) => {
+                Err(Failed::new(50, "operation exceeded time limit"))
+            }
             _ => Ok(()),
         }
+    }
+
+    /// What stands for a value where values are the same or not.
+    pub fn folded<'a>(&self, value: &'a Datum) -> Cow<'a, Datum> {
+        match &self.collation {
+            None => Cow::Borrowed(value),
+            Some(collation) => collation.folded(value),
+        }
+    }
+
+    /// The order of two values, of any kinds.
+    pub fn order(&self, a: &Datum, b: &Datum) -> std::cmp::Ordering {
+        match &self.collation {
+            None => order(a, b),
+            Some(_) => order(&self.folded(a), &self.folded(b)),
+        }
+    }
+
+    /// The same with the collation that a command asks for.
+    ///
+    /// # Errors
+    /// If that is none.
+    pub fn collated(&self, wanted: Option<&Datum>) -> Result<Cow<'_, Self>> {
+        let Some(wanted) = wanted.filter(|w| !w.is_null()) else {
+            return Ok(Cow::Borrowed(self));
+        };
+        let wanted = wanted
+            .as_object()
+            .ok_or_else(|| bad(14, "a collation has to be an object"))?;
+        let collation = if wanted.is_empty() {
+            None
+        } else {
+            Collation::new(wanted)?.map(Arc::new)
+        };
+        Ok(Cow::Owned(Variables {
+            collation,
+            ..self.clone()
+        }))
     }
 
     /// With one more variable.
@@ -304,11 +354,32 @@ static OPERATORS: &[(&str, Operator)] = &[
     ("$concatArrays", lists::concat),
     ("$size", lists::size),
     ("$slice", lists::slice),
-    ("$setUnion", lists::union),
+    ("$reverseArray", lists::reverse),
+    ("$firstN", lists::some_of),
+    ("$lastN", lists::some_of),
+    ("$minN", lists::some_of),
+    ("$maxN", lists::some_of),
+    ("$range", lists::range),
+    ("$indexOfArray", lists::place),
+    ("$zip", lists::zip),
+    ("$arrayToObject", lists::to_object),
+    ("$setUnion", sets::combine),
+    ("$setIntersection", sets::combine),
+    ("$setDifference", sets::difference),
+    ("$setIsSubset", sets::is_subset),
+    ("$setEquals", sets::equal),
     ("$sortArray", lists::sort),
     ("$mergeObjects", objects::merge),
     ("$objectToArray", objects::to_list),
     ("$getField", objects::field),
+    ("$setField", objects::set_field),
+    ("$unsetField", objects::set_field),
+    ("$bitAnd", bits::combine),
+    ("$bitOr", bits::combine),
+    ("$bitXor", bits::combine),
+    ("$bitNot", bits::not),
+    ("$bsonSize", kinds::object_size),
+    ("$binarySize", kinds::binary_size),
     ("$add", numbers::add_or_multiply),
     ("$multiply", numbers::add_or_multiply),
     ("$subtract", numbers::subtract),
@@ -324,6 +395,22 @@ static OPERATORS: &[(&str, Operator)] = &[
     ("$ln", numbers::transcendental),
     ("$log10", numbers::transcendental),
     ("$pow", numbers::pow),
+    ("$log", numbers::logarithm),
+    ("$sin", numbers::trigonometry),
+    ("$cos", numbers::trigonometry),
+    ("$tan", numbers::trigonometry),
+    ("$asin", numbers::trigonometry),
+    ("$acos", numbers::trigonometry),
+    ("$atan", numbers::trigonometry),
+    ("$atan2", numbers::angle),
+    ("$sinh", numbers::trigonometry),
+    ("$cosh", numbers::trigonometry),
+    ("$tanh", numbers::trigonometry),
+    ("$asinh", numbers::trigonometry),
+    ("$acosh", numbers::trigonometry),
+    ("$atanh", numbers::trigonometry),
+    ("$degreesToRadians", numbers::trigonometry),
+    ("$radiansToDegrees", numbers::trigonometry),
     ("$sum", numbers::summary),
     ("$avg", numbers::summary),
     ("$min", numbers::summary),
@@ -334,15 +421,22 @@ static OPERATORS: &[(&str, Operator)] = &[
     ("$toLower", texts::case),
     ("$toUpper", texts::case),
     ("$strLenCP", texts::length),
+    ("$strLenBytes", texts::length),
     ("$substrCP", texts::part),
+    ("$substrBytes", texts::byte_part),
+    ("$substr", texts::byte_part),
     ("$indexOfCP", texts::place),
+    ("$indexOfBytes", texts::place),
+    ("$strcasecmp", texts::compare),
     ("$split", texts::split),
     ("$replaceAll", texts::replace),
     ("$replaceOne", texts::replace),
     ("$trim", texts::trim),
     ("$ltrim", texts::trim),
     ("$rtrim", texts::trim),
-    ("$regexMatch", texts::regex_match),
+    ("$regexMatch", texts::regex),
+    ("$regexFind", texts::regex),
+    ("$regexFindAll", texts::regex),
     ("$toString", kinds::to_kind),
     ("$toDouble", kinds::to_kind),
     ("$toLong", kinds::to_kind),
@@ -363,6 +457,16 @@ static OPERATORS: &[(&str, Operator)] = &[
     ("$isoDayOfWeek", dates::part),
     ("$dayOfWeek", dates::part),
     ("$dayOfYear", dates::part),
+    ("$week", dates::part),
+    ("$isoWeek", dates::part),
+    ("$isoWeekYear", dates::part),
+    ("$dateAdd", dates::add),
+    ("$dateSubtract", dates::add),
+    ("$dateDiff", dates::difference),
+    ("$dateFromParts", dates::from_parts),
+    ("$dateToParts", dates::to_parts),
+    ("$tsSecond", dates::of_timestamp),
+    ("$tsIncrement", dates::of_timestamp),
     ("$dateTrunc", dates::truncate),
     ("$dateToString", dates::to_text),
     ("$rand", numbers::random),
@@ -372,7 +476,6 @@ static OPERATORS: &[(&str, Operator)] = &[
 static BY_NAME: LazyLock<HashMap<&str, Operator>> =
     LazyLock::new(|| OPERATORS.iter().copied().collect());
 
-#[allow(clippy::too_many_lines)]
 fn operator(name: &str, argument: &Datum, document: &Document, variables: &Variables) -> Answer {
     match BY_NAME.get(name) {
         Some(operator) => operator(&Call {
@@ -381,6 +484,10 @@ fn operator(name: &str, argument: &Datum, document: &Document, variables: &Varia
             document,
             variables,
         }),
+        None if matches!(name, "$function" | "$accumulator") => Err(bad(
+            168,
+            format!("{name}: the practice server runs no JavaScript"),
+        )),
         None => Err(bad(168, format!("Unrecognized expression '{name}'"))),
     }
 }

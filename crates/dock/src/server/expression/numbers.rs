@@ -136,6 +136,83 @@ pub(super) fn transcendental(call: &Call<'_>) -> Answer {
     }
 }
 
+/// `$log`: of a number, to a base.
+pub(super) fn logarithm(call: &Call<'_>) -> Answer {
+    let list = call.exactly(2)?;
+    if list.iter().any(null_or) {
+        return some(Datum::Null);
+    }
+    let number = |at: usize| {
+        let found = list[at].as_ref().and_then(Datum::as_f64);
+        found.ok_or_else(|| no_number(NoNumber::NotNumbers, call.name))
+    };
+    let (x, base) = (number(0)?, number(1)?);
+    if x <= 0.0 {
+        return Err(bad(
+            28758,
+            format!("$log's argument must be a positive number, but is {x}"),
+        ));
+    }
+    if base <= 0.0 || base == 1.0 {
+        return Err(bad(
+            28759,
+            format!("$log's base must be a positive number not equal to 1, but is {base}"),
+        ));
+    }
+    some(Datum::Double(x.ln() / base.ln()))
+}
+
+/// `$sin`, `$acosh`, `$degreesToRadians` and their like, in radians.
+pub(super) fn trigonometry(call: &Call<'_>) -> Answer {
+    let value = call.one()?;
+    if null_or(&value) {
+        return some(Datum::Null);
+    }
+    let Some(x) = value.as_ref().and_then(Datum::as_f64) else {
+        return Err(no_number(NoNumber::NotNumbers, call.name));
+    };
+    let within = match call.name {
+        "$acos" | "$asin" | "$atanh" => (-1.0..=1.0).contains(&x) || x.is_nan(),
+        "$acosh" => x >= 1.0 || x.is_nan(),
+        "$sin" | "$cos" | "$tan" => !x.is_infinite(),
+        _ => true,
+    };
+    if !within {
+        return Err(bad(50989, format!("cannot apply {} to {x}", call.name)));
+    }
+    some(Datum::Double(match call.name {
+        "$sin" => x.sin(),
+        "$cos" => x.cos(),
+        "$tan" => x.tan(),
+        "$asin" => x.asin(),
+        "$acos" => x.acos(),
+        "$atan" => x.atan(),
+        "$sinh" => x.sinh(),
+        "$cosh" => x.cosh(),
+        "$tanh" => x.tanh(),
+        "$asinh" => x.asinh(),
+        "$acosh" => x.acosh(),
+        "$atanh" => x.atanh(),
+        "$degreesToRadians" => x.to_radians(),
+        _ => x.to_degrees(),
+    }))
+}
+
+/// `$atan2`.
+pub(super) fn angle(call: &Call<'_>) -> Answer {
+    let list = call.exactly(2)?;
+    if list.iter().any(null_or) {
+        return some(Datum::Null);
+    }
+    match (
+        list[0].as_ref().and_then(Datum::as_f64),
+        list[1].as_ref().and_then(Datum::as_f64),
+    ) {
+        (Some(y), Some(x)) => some(Datum::Double(y.atan2(x))),
+        _ => Err(no_number(NoNumber::NotNumbers, call.name)),
+    }
+}
+
 /// `$pow`.
 pub(super) fn pow(call: &Call<'_>) -> Answer {
     let Call { name, .. } = *call;

@@ -1,4 +1,4 @@
-//! Objects: `$mergeObjects`, `$objectToArray`, `$getField`.
+//! Objects: `$mergeObjects`, `$objectToArray`, `$getField`, `$setField`.
 
 use super::*;
 
@@ -62,4 +62,41 @@ pub(super) fn field(call: &Call<'_>) -> Answer {
         Some(value) if value.is_null() => some(Datum::Null),
         Some(_) => Ok(None),
     }
+}
+
+/// `$setField`, `$unsetField`: a name is taken as it stands, with its dots and signs.
+pub(super) fn set_field(call: &Call<'_>) -> Answer {
+    let name = call.named("field")?;
+    let name = name.as_ref().and_then(Datum::as_text).ok_or_else(|| {
+        bad(
+            4_161_107,
+            format!("{} requires 'field' to be a constant string", call.name),
+        )
+    })?;
+    let mut out = match call.named("input")? {
+        Some(Datum::Object(o)) => o,
+        value if null_or(&value) => return some(Datum::Null),
+        other => {
+            return Err(bad(
+                4_161_105,
+                format!(
+                    "{} requires 'input' to evaluate to type Object, found {}",
+                    call.name,
+                    other.as_ref().map_or("missing", type_name)
+                ),
+            ));
+        }
+    };
+    let value = if call.name == "$setField" {
+        call.named("value")?
+    } else {
+        None
+    };
+    match value {
+        Some(value) => out.set(name, value),
+        None => {
+            out.remove(name);
+        }
+    }
+    some(out.into())
 }

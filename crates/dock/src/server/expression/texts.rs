@@ -30,18 +30,54 @@ pub(super) fn case(call: &Call<'_>) -> Answer {
     )
 }
 
-/// `$strLenCP`.
+/// `$strLenCP`, `$strLenBytes`.
 pub(super) fn length(call: &Call<'_>) -> Answer {
     match call.one()? {
-        Some(Datum::Text(text)) => some(Datum::integer(text.chars().count() as i64)),
+        Some(Datum::Text(text)) => some(Datum::integer(if call.name == "$strLenCP" {
+            text.chars().count()
+        } else {
+            text.len()
+        } as i64)),
         other => Err(bad(
             34471,
             format!(
-                "$strLenCP requires a string argument, found: {}",
+                "{} requires a string argument, found: {}",
+                call.name,
                 other.as_ref().map_or("missing", type_name)
             ),
         )),
     }
+}
+
+/// `$substrBytes`, `$substr`: a part by bytes, which must not cut a character; a negative length goes to the end.
+pub(super) fn byte_part(call: &Call<'_>) -> Answer {
+    let list = call.exactly(3)?;
+    let text = list[0].as_ref().and_then(convert::text).unwrap_or_default();
+    let whole = |at: usize| list[at].as_ref().and_then(convert::whole_part);
+    let (Some(from), Some(count)) = (whole(1), whole(2)) else {
+        return Err(bad(
+            16034,
+            format!("{}: starts and lengths must be numbers", call.name),
+        ));
+    };
+    let from = usize::try_from(from).map_err(|_| {
+        bad(
+            50752,
+            format!("{}: starting index must be non-negative", call.name),
+        )
+    })?;
+    if from >= text.len() {
+        return some("".into());
+    }
+    let end = usize::try_from(count).map_or(text.len(), |n| from.saturating_add(n).min(text.len()));
+    text.get(from..end)
+        .map(|part| Some(part.into()))
+        .ok_or_else(|| {
+            bad(
+                28656,
+                format!("{}: Invalid range, a character would be cut", call.name),
+            )
+        })
 }
 
 /// `$substrCP`.
@@ -63,7 +99,7 @@ pub(super) fn part(call: &Call<'_>) -> Answer {
     }
 }
 
-/// `$indexOfCP`.
+/// `$indexOfCP`, `$indexOfBytes`: where a part begins, at or after a start and before an end.
 pub(super) fn place(call: &Call<'_>) -> Answer {
     let list = call.several()?;
     let (Some(text), Some(part)) = (
@@ -72,10 +108,37 @@ pub(super) fn place(call: &Call<'_>) -> Answer {
     ) else {
         return some(Datum::Null);
     };
-    some(Datum::integer(
-        text.find(&part)
-            .map_or(-1, |at| text[..at].chars().count() as i64),
-    ))
+    let characters = call.name == "$indexOfCP";
+    let bound = |at: usize| match list.get(at).map(|v| v.as_ref().and_then(Datum::as_i64)) {
+        None => Ok(None),
+        Some(Some(n)) if n >= 0 => {
+            let n = usize::try_from(n).unwrap_or(usize::MAX);
+            Ok(Some(if characters {
+                text.char_indices().nth(n).map_or(text.len(), |(at, _)| at)
+            } else {
+                n.min(text.len())
+            }))
+        }
+        Some(_) => Err(bad(
+            40097,
+            format!(
+                "{} needs whole numbers from 0 on as start and end",
+                call.name
+            ),
+        )),
+    };
+    let (from, to) = (bound(2)?.unwrap_or(0), bound(3)?.unwrap_or(text.len()));
+    let found = text
+        .get(from..to)
+        .and_then(|within| within.find(&part))
+        .map(|at| at + from);
+    some(Datum::integer(found.map_or(-1, |at| {
+        if characters {
+            text[..at].chars().count() as i64
+        } else {
+            at as i64
+        }
+    })))
 }
 
 /// `$split`.
@@ -137,18 +200,55 @@ pub(super) fn trim(call: &Call<'_>) -> Answer {
     )
 }
 
-/// `$regexMatch`.
-pub(super) fn regex_match(call: &Call<'_>) -> Answer {
+/// `$regexMatch`, `$regexFind`, `$regexFindAll`.
+pub(super) fn regex(call: &Call<'_>) -> Answer {
+    let nothing = || {
+        Ok(Some(match call.name {
+            "$regexMatch" => Datum::Boolean(false),
+            "$regexFind" => Datum::Null,
+            _ => Datum::List(Vec::new()),
+        }))
+    };
     let Some(text) = call.text_of(&call.named("input")?, 51104)? else {
-        return truth_of(false);
+        return nothing();
     };
     let (pattern, mut options) = match call.named("regex")? {
         Some(Datum::Regex(both)) => *both,
         Some(Datum::Text(text)) => (text.to_string(), String::new()),
-        _ => return truth_of(false),
+        _ => return nothing(),
     };
     if let Some(more) = call.text_of(&call.named("options")?, 51106)? {
         options.push_str(&more);
     }
-    truth_of(compiled(&pattern, &options)?.is_match(&text))
+    let pattern = compiled(&pattern, &options)?;
+    let shown = |found: regex::Captures<'_>| {
+        let whole = found.get(0).map_or(0, |m| m.start());
+        let groups = found
+            .iter()
+            .skip(1)
+            .map(|m| m.map_or(Datum::Null, |m| m.as_str().into()));
+        let shown = Document::new()
+            .with("match", found.get(0).map_or("", |m| m.as_str()))
+            .with("idx", Datum::integer(text[..whole].chars().count() as i64))
+            .with("captures", Datum::List(groups.collect()));
+        Datum::Object(shown)
+    };
+    some(match call.name {
+        "$regexMatch" => Datum::Boolean(pattern.is_match(&text)),
+        "$regexFind" => pattern.captures(&text).map_or(Datum::Null, shown),
+        _ => Datum::List(pattern.captures_iter(&text).map(shown).collect()),
+    })
+}
+
+/// `$strcasecmp`: as if both were in capitals.
+pub(super) fn compare(call: &Call<'_>) -> Answer {
+    let list = call.exactly(2)?;
+    let capitals = |at: usize| {
+        list[at]
+            .as_ref()
+            .and_then(convert::text)
+            .unwrap_or_default()
+            .to_ascii_uppercase()
+    };
+    some(Datum::Int(capitals(0).cmp(&capitals(1)) as i32))
 }
