@@ -396,7 +396,9 @@ pub(super) fn difference(call: &Call<'_>) -> Answer {
         "day" => clock(end).div_euclid(time::DAY) - clock(start).div_euclid(time::DAY),
         unit => {
             let length = length(unit).unwrap_or(1);
-            end.div_euclid(length) - start.div_euclid(length)
+            // An offset of half an hour shifts the hours.
+            let units = |ms: i64| (ms + offset_at(&zone, ms) % HOUR).div_euclid(length);
+            units(end) - units(start)
         }
     }))
 }
