@@ -616,7 +616,7 @@ impl App {
             return;
         }
         let catalog = std::sync::Arc::clone(self.desk.catalog());
-        let completion = complete(
+        let mut completion = complete(
             self.composer.text(),
             self.composer.cursor(),
             asked,
@@ -629,6 +629,7 @@ impl App {
                 topics: guide::TOPICS,
             },
         );
+        self.offer_own_functions(&mut completion);
         self.choices = Choices {
             open: !completion.candidates.is_empty(),
             completion,

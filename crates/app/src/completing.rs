@@ -33,6 +33,34 @@ impl App {
         Some(completion)
     }
 
+    /// Adds the functions of scripts where a flow could call one: where others are offered, or nothing else fits.
+    pub(crate) fn offer_own_functions(&self, completion: &mut Completion) {
+        let text = self.composer.text();
+        let typed = text
+            .get(completion.span.start..self.composer.cursor())
+            .unwrap_or_default();
+        let within = text.trim_start().starts_with('/') || !self.desk.dialect().is_flow();
+        let called = completion.candidates.is_empty()
+            || completion
+                .candidates
+                .iter()
+                .any(|c| c.offer == Offer::Function);
+        if within || typed.is_empty() || !called {
+            return;
+        }
+        let own = self
+            .desk
+            .own_functions()
+            .filter(|f| f.name.starts_with(typed) && f.name != typed);
+        completion.candidates.extend(own.map(|function| Candidate {
+            insert: format!("{}(", function.name),
+            label: function.name.clone(),
+            detail: format!("({})", function.arguments.join(", ")),
+            offer: Offer::Function,
+            span: None,
+        }));
+    }
+
     /// What could stand at the cursor in a script: variables and their fields, functions, the words of lines.
     pub(crate) fn complete_script(&self, asked: bool) -> Option<Completion> {
         let text = self.composer.text();

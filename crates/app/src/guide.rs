@@ -74,7 +74,7 @@ fn words(topic: &str) -> &'static [&'static str] {
         ],
         "scripts" => &[
             "A line that begins with = is worked out on the spot: = 12 * 3.5, = 0.1 + 0.2 (numbers with a point are exact), = date '2031-03-31' - date '2031-03-01', = date '2031-03-01' + 30. The expressions and functions are those of flows; 7 / 2 is 3.5.",
-            "= name = value makes a variable: numbers, texts, days, lists [1, 2], objects {tug: 3.5}. fees.tug, fees['tug'] and fees[w] reach a field, list[0] an element. In statements :name stands for it, :fees.tug for a field, in :list for the elements of a list; the value is put in as the server's literal.",
+            "= name = value makes a variable: numbers, texts, days, lists [1, 2], objects {tug: 3.5}. fees.tug, fees['tug'] and fees[w] reach a field, list[0] an element. In statements :name stands for it, :fees.tug for a field, in :list for the elements of a list; the value is put in as the server's literal. Flows call the functions of scripts: emit port => tons(kg).",
             "for x in list { ... }, for n in 1..10 { ... }, if a > 1 { ... } else { ... }, def twice(x) = x * 2, print value. Lines end where they break, or with a semicolon; a block that is open goes on in the next line. What stands alone is printed.",
             "rows('statement', {name: value}) gives the rows of a statement as objects, run(...) runs any statement and gives how many rows it changed, result(3) gives the rows of entry 3, show list makes rows of a list. A case, and what stands behind and or or, calls only what is chosen. What sweeps is asked about there too.",
             "/variables shows what there is, /forget takes it away. /run FILE runs a file in which statements, commands and script lines stand one after the other; idle-tide run SOURCE --file FILE does so without a screen. A script is ended after 20 million steps, 256 MB of variables or 10 000 printed lines; Ctrl-C stops it, and an error marks its place.",
@@ -181,7 +181,7 @@ fn words(topic: &str) -> &'static [&'static str] {
         "conditions" => &[
             "/filter keeps the rows that satisfy a condition over the columns of the result: = <> < <= > >=, and, or, not, in (…), between … and …, like (% any text, _ one character, case counts), is null, is not null, + - * / % and ||.",
             "Texts stand in single quotes. A column whose name is no plain word stands in back-ticks: `last in`.",
-            "Variables of scripts stand in it too: depth > :least, berth in :list.",
+            "Variables and functions of scripts stand in it too: depth > :least, berth in :list, heavy(kg).",
             "A comparison with null is false, and not turns it over. Values of different kinds are never equal. 7/2 is 3.5.",
         ],
         "shell" => &[

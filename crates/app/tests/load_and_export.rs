@@ -306,6 +306,55 @@ fn what_does_not_fit_is_told_with_its_line_and_nothing_is_half_there() {
     }
 }
 
+/// Rows are known by the key that was named, where the table holds that unique.
+#[test]
+fn rows_are_replaced_by_the_key_that_is_named() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let dir = folder.path();
+    write(dir, "crew.csv", "id,badge,name\n7,B2,Wren\n3,B3,Ling\n");
+    for (family, address) in sources(dir, "named_key") {
+        let at = At {
+            dir,
+            address: &address,
+        };
+        for statement in [
+            "create table crew (id integer primary key, badge varchar(10) not null unique, name varchar(20))",
+            "insert into crew values (1, 'B1', 'Skua'), (2, 'B2', 'Tern')",
+        ] {
+            at.well("run", &["--writes", "free", statement]);
+        }
+        let load = |more: &[&str]| {
+            [
+                &[
+                    "crew.csv",
+                    "--into",
+                    "crew",
+                    "--",
+                    "--existing",
+                    "replace",
+                    "--key",
+                ],
+                more,
+            ]
+            .concat()
+        };
+        let refused = at.call("load", &load(&["name"]));
+        assert!(
+            refused.code == 1
+                && refused.err.contains("crew does not hold name unique")
+                && refused.err.contains("id; badge"),
+            "{family}: {}",
+            refused.err
+        );
+        at.well("load", &load(&["badge"]));
+        assert_eq!(
+            at.rows("select badge, name, id from crew order by badge"),
+            "B1,Skua,1\nB2,Wren,7\nB3,Ling,3\n",
+            "{family}"
+        );
+    }
+}
+
 fn sum() -> String {
     let tenths: u64 = (1..=5_000_u64).map(|row| (row % 90) * 10 + 5).sum();
     format!("{}", tenths / 10)

@@ -10,7 +10,7 @@ use idle_tide_lang::command::CommandError;
 use idle_tide_lang::correct::{Correction, Edit, advise};
 use idle_tide_lang::dialect::Family;
 use idle_tide_lang::elsewhere;
-use idle_tide_lang::flow::translate;
+use idle_tide_lang::flow::{FlowError, translate};
 use idle_tide_lang::scope;
 use idle_tide_lang::statement::{Summary, summary};
 use idle_tide_lang::token::tokens;
@@ -405,4 +405,28 @@ mod tests {
         }
         assert!(!say(Fault::Lost, write, false).contains("Nothing was changed"));
     }
+}
+
+/// What is wrong with what was typed, with its place and what could stand there.
+pub(crate) fn of_flow(error: &FlowError) -> Failure {
+    let offered = error.nearest.iter().map(|near| Correction {
+        label: near.clone(),
+        detail: String::new(),
+        edit: Edit {
+            span: error.span.start..error.span.start + error.span.len().min(near_length(error)),
+            text: near.clone(),
+        },
+    });
+    Failure {
+        place: Some(error.span.clone()),
+        corrections: offered.collect(),
+        ..plain(error.message.clone())
+    }
+}
+
+/// How much of the place is the name that was not understood: what is called ends before its bracket.
+fn near_length(error: &FlowError) -> usize {
+    let name = error.message.strip_prefix("There is no function ");
+    name.and_then(|rest| rest.split(['.', ' ']).next())
+        .map_or(error.span.len(), str::len)
 }

@@ -4,9 +4,21 @@
 use idle_tide_core::document::time::TimeZone;
 use idle_tide_core::document::{Document, bson};
 use idle_tide_core::{Column, Row, column_labels};
+use idle_tide_dock::flow::script::State;
 use idle_tide_dock::flow::{Context, Program};
 use idle_tide_lang::flow::ast::{Node, Path, Step};
 use idle_tide_lang::flow::{FlowError, expression};
+use idle_tide_lang::parameter::fill_condition;
+
+/// A condition with the functions and variables of scripts in their places.
+///
+/// # Errors
+/// If a function is called that cannot be put in its place.
+pub fn with_script(text: &str, state: &State) -> Result<String, FlowError> {
+    let put = state.known(|known| known.in_condition(text))?;
+    let variable = |name: &str| state.variables.get(name).cloned();
+    Ok(fill_condition(put.as_deref().unwrap_or(text), &variable))
+}
 
 /// A condition tied to the columns of a result.
 #[derive(Debug)]

@@ -176,9 +176,22 @@ impl Task for Wait {
             return Next::Keep;
         };
         let (asked, stop) = (live.asked.clone(), Arc::clone(&live.stop));
+        let text = match with_variables(turn, text) {
+            Ok(text) => text,
+            Err(failure) => {
+                let live = turn
+                    .entries
+                    .get_mut(self.entry)
+                    .and_then(|entry| entry.live.as_mut());
+                if let Some(live) = live {
+                    live.end(failure.headline);
+                }
+                return Next::Keep;
+            }
+        };
         let reading = Reading {
             entry: self.entry,
-            run: Run::reading(with_variables(turn, text)),
+            run: Run::reading(text),
             asked,
             stop,
             sheet,

@@ -642,3 +642,49 @@ fn a_script_calculates_asks_and_changes_and_its_variables_stand_in_statements() 
     let number = session.desk.entry().expect("an entry").number;
     assert_eq!(session.rows(number), ["4.0"]);
 }
+
+#[test]
+fn flows_and_conditions_call_the_functions_of_scripts() {
+    let mut session = Session::new();
+    let folder = tempfile::tempdir().expect("a folder");
+    let landings = [("cod", 4000), ("cod", 500), ("eel", 250)]
+        .map(|(species, kg)| format!("{{\"species\": \"{species}\", \"kg\": {kg}}}\n"));
+    std::fs::write(folder.path().join("landings.jsonl"), landings.concat()).expect("written");
+    session.run("= least = 1; def tons(kg) = kg / 1000; def heavy(kg) = tons(kg) >= least");
+    session.run(&format!("/open {}", folder.path().display()));
+    session.until(|desk| desk.dialect().is_flow());
+    let number = session
+        .run("from landings emit species => tons(kg) fold t = 0 then t + value order by key;")
+        .number;
+    assert_eq!(session.rows(number), ["cod|4.5", "eel|0.25"]);
+    // What was typed stays what is shown and called again.
+    assert!(
+        session
+            .desk
+            .entry()
+            .expect("an entry")
+            .text
+            .contains("tons(kg)")
+    );
+    session.run("from landings order by kg;");
+    session.run("/filter not heavy(kg)");
+    let kept = session
+        .desk
+        .sheet()
+        .expect("rows")
+        .view
+        .rows
+        .as_ref()
+        .map(|rows| rows.len());
+    assert_eq!(kept, Some(2));
+    let Content::Failure(failure) = &session.run("from landings where heavy(kg, 1);").content
+    else {
+        panic!("it was not refused");
+    };
+    assert_eq!(failure.headline, "heavy is written heavy(kg).");
+    assert_eq!(failure.place, Some(20..32));
+    session.desk.take_returned();
+    session.run("/forget least");
+    let refused = session.refused("from landings where heavy(kg);");
+    assert!(refused.contains("uses the variable least"), "{refused}");
+}

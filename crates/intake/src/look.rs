@@ -403,13 +403,16 @@ fn has_header(rows: &[Vec<(String, Mark)>]) -> bool {
 mod tests {
     use super::*;
 
-    fn looked(name: &str, text: &str) -> (tempfile::TempDir, Spooled, Result<Proposal, Trouble>) {
+    fn looked(
+        name: &str,
+        text: impl AsRef<[u8]>,
+    ) -> (tempfile::TempDir, Spooled, Result<Proposal, Trouble>) {
         with(name, text, &Asked::default())
     }
 
     fn with(
         name: &str,
-        text: &str,
+        text: impl AsRef<[u8]>,
         asked: &Asked,
     ) -> (tempfile::TempDir, Spooled, Result<Proposal, Trouble>) {
         let dir = tempfile::tempdir().expect("a folder");
@@ -550,6 +553,66 @@ mod tests {
             "line 3, new: is a field that the document has twice"
         );
         assert!(bad.len() == 2 && bad[1].starts_with("line 4: "), "{bad:?}");
+    }
+
+    /// Columns come in however they were packed.
+    #[test]
+    fn every_compression_of_columns_is_read() {
+        use parquet::basic::{BrotliLevel, Compression, GzipLevel, ZstdLevel};
+        use parquet::data_type::{ByteArray, ByteArrayType, Int64Type};
+        use parquet::file::properties::WriterProperties;
+        use parquet::file::writer::SerializedFileWriter;
+
+        let schema = "message haul { required int64 id; required binary species (utf8); }";
+        let schema = parquet::schema::parser::parse_message_type(schema).expect("a schema");
+        let schema = std::sync::Arc::new(schema);
+        for packed in [
+            Compression::UNCOMPRESSED,
+            Compression::SNAPPY,
+            Compression::GZIP(GzipLevel::default()),
+            Compression::ZSTD(ZstdLevel::default()),
+            Compression::BROTLI(BrotliLevel::default()),
+            Compression::LZ4,
+            Compression::LZ4_RAW,
+        ] {
+            let properties = WriterProperties::builder().set_compression(packed).build();
+            let mut written = Vec::new();
+            let mut file =
+                SerializedFileWriter::new(&mut written, schema.clone(), properties.into())
+                    .expect("begins");
+            let mut group = file.next_row_group().expect("a group");
+            let mut column = group.next_column().expect("goes on").expect("a column");
+            let ids: Vec<i64> = (0..500).collect();
+            column
+                .typed::<Int64Type>()
+                .write_batch(&ids, None, None)
+                .expect("ids");
+            column.close().expect("ends");
+            let mut column = group.next_column().expect("goes on").expect("a column");
+            let species = vec![ByteArray::from("cod"); 500];
+            column
+                .typed::<ByteArrayType>()
+                .write_batch(&species, None, None)
+                .expect("texts");
+            column.close().expect("ends");
+            group.close().expect("ends");
+            file.close().expect("ends");
+            let (_dir, path, found) = looked("t.parquet", written);
+            let proposal = found.unwrap_or_else(|trouble| panic!("{packed:?}: {}", trouble.0));
+            assert_eq!(types(&proposal), "id integer, species text", "{packed:?}");
+            let mut read = 0;
+            crate::rows(
+                path.path(),
+                &proposal,
+                &mut |batch| {
+                    read += batch.rows.len();
+                    Ok(true)
+                },
+                &mut |bad, _| panic!("{packed:?}: {bad}"),
+            )
+            .expect("reads");
+            assert_eq!(read, 500, "{packed:?}");
+        }
     }
 
     #[test]

@@ -69,6 +69,11 @@ impl Desk {
         trail
     }
 
+    /// The functions that scripts made.
+    pub fn own_functions(&self) -> impl Iterator<Item = &idle_tide_lang::flow::made::Function> {
+        self.services.script.functions.iter()
+    }
+
     /// Names that a script may use: each with a word on it, and whether it is a function.
     pub fn script_names(&self) -> Vec<(String, String, bool)> {
         let state = &self.services.script;

@@ -161,7 +161,9 @@ pub(super) fn fit(
     proposal.no_nul = target.dialect.family == Family::Postgres;
     let mut problems = Vec::new();
     if let Some(object) = target.object.as_ref().filter(|_| !documents) {
-        problems = match_table(proposal, object, target.dialect);
+        let named = !wishes.keys.is_empty();
+        problems = match_table(proposal, object, target.dialect, named);
+        problems.extend(named.then(|| no_key(proposal, object)).flatten());
     }
     for (column, form) in &wishes.forms {
         let at = place_of(proposal, column)?;
@@ -191,7 +193,7 @@ pub(super) fn fit(
         problems.push("Every column is left out.".into());
     }
     let existing = wishes.existing.unwrap_or(Existing::Refuse);
-    if existing == Existing::Replace && keys_of(proposal, target).is_empty() {
+    if existing == Existing::Replace && keys_of(proposal, target, wishes).is_empty() {
         problems.push(format!(
             "{} has no primary key by which a row could be replaced: name one with --key.",
             target.name
@@ -201,7 +203,12 @@ pub(super) fn fit(
 }
 
 /// Finds the column of a table for each of the file: by name, or by place where the file has no names.
-fn match_table(proposal: &mut Proposal, object: &Object, dialect: &Dialect) -> Vec<String> {
+fn match_table(
+    proposal: &mut Proposal,
+    object: &Object,
+    dialect: &Dialect,
+    key_named: bool,
+) -> Vec<String> {
     let mut problems = Vec::new();
     let takes = |field: &&idle_tide_core::catalog::Field| !field.generated;
     let fields: Vec<_> = object.fields.iter().filter(takes).collect();
@@ -244,7 +251,7 @@ fn match_table(proposal: &mut Proposal, object: &Object, dialect: &Dialect) -> V
             continue;
         };
         column.name.clone_from(&field.name);
-        column.key |= field.key.is_some();
+        column.key |= field.key.is_some() && !key_named;
         if let Some(of) = declared_type(&field.declared, dialect) {
             column.column_type = of;
         }
@@ -263,18 +270,61 @@ fn match_table(proposal: &mut Proposal, object: &Object, dialect: &Dialect) -> V
     problems
 }
 
-/// The columns of the key, as statements write them.
-pub(super) fn keys_of(proposal: &Proposal, target: &Target) -> Vec<String> {
+/// What is wrong with the key that was named: a table knows its rows by a key that it holds unique.
+fn no_key(proposal: &Proposal, object: &Object) -> Option<String> {
+    let mut named: Vec<&str> = named_key(proposal).collect();
+    named.sort_unstable();
+    let same = |columns: &mut dyn Iterator<Item = &str>| {
+        let mut columns: Vec<&str> = columns.collect();
+        columns.sort_unstable();
+        columns == named
+    };
+    let primary = object.fields.iter().filter(|f| f.key.is_some());
+    let unique = object
+        .indexes
+        .iter()
+        .filter(|i| i.unique && i.condition.is_none());
+    let held = same(&mut primary.clone().map(|f| f.name.as_str()))
+        || unique
+            .clone()
+            .any(|i| same(&mut i.columns.iter().map(String::as_str)));
+    if held {
+        return None;
+    }
+    let mut others: Vec<String> = unique.map(|i| i.columns.join(", ")).collect();
+    let primary: Vec<&str> = primary.map(|f| f.name.as_str()).collect();
+    if !primary.is_empty() {
+        others.insert(0, primary.join(", "));
+    }
+    others.dedup();
+    Some(format!(
+        "{} does not hold {} unique, so that no row is known by it. {}",
+        object.name,
+        named.join(", "),
+        match others.as_slice() {
+            [] => "It has no key.".into(),
+            others => format!("It is by {}.", others.join("; ")),
+        }
+    ))
+}
+
+/// The columns that were named as the key, by their names in the table.
+fn named_key(proposal: &Proposal) -> impl Iterator<Item = &str> {
+    let keys = proposal.columns.iter().filter(|c| c.key && !c.skip);
+    keys.map(|column| column.name.as_str())
+}
+
+/// The columns of the key, as statements write them: those that were named, else those of the table.
+pub(super) fn keys_of(proposal: &Proposal, target: &Target, wishes: &Wishes) -> Vec<String> {
     let quote = |name: &str| target.dialect.quote_name(name);
-    if let Some(object) = &target.object {
+    if let Some(object) = target.object.as_ref().filter(|_| wishes.keys.is_empty()) {
         let mut keys: Vec<_> = object.fields.iter().filter(|f| f.key.is_some()).collect();
         keys.sort_by_key(|field| field.key);
         if !keys.is_empty() {
             return keys.iter().map(|field| quote(&field.name)).collect();
         }
     }
-    let keys = proposal.columns.iter().filter(|c| c.key && !c.skip);
-    keys.map(|column| quote(&column.name)).collect()
+    named_key(proposal).map(quote).collect()
 }
 
 /// The statement that makes the table.
@@ -291,7 +341,9 @@ pub(super) fn create(proposal: &Proposal, target: &Target) -> String {
             format!("  {name} {words}{null}")
         })
         .collect();
-    let keys = keys_of(proposal, target);
+    let keys: Vec<String> = named_key(proposal)
+        .map(|name| dialect.quote_name(name))
+        .collect();
     if !keys.is_empty() {
         lines.push(format!("  primary key ({})", keys.join(", ")));
     }

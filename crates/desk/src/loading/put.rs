@@ -144,7 +144,7 @@ impl Load {
                 columns: columns
                     .map(|c| self.target.dialect.quote_name(&c.name))
                     .collect(),
-                keys: keys_of(&self.proposal, &self.target),
+                keys: keys_of(&self.proposal, &self.target, &self.wishes),
                 existing: self.wishes.existing.unwrap_or(Existing::Refuse),
             };
             let pace = Pace::new("loaded");

@@ -3,12 +3,13 @@
 use std::time::Duration;
 
 use idle_tide_lang::command::Parsed;
-use idle_tide_lang::parameter::{fill_condition, parameters};
+use idle_tide_lang::flow::FlowError;
+use idle_tide_lang::parameter::parameters;
 use idle_tide_lang::statement::{Effect, summary};
 
 use super::Verb;
 use crate::failure::{Failure, plain};
-use crate::filter::Filter;
+use crate::filter::{Filter, with_script};
 use crate::live::Asked;
 use crate::page::Tone;
 use crate::readings;
@@ -85,15 +86,17 @@ impl Verb for Again {
                 parameter.name
             )));
         }
-        let variables = &turn.services.script.variables;
         let text = |name: &str| {
             let part = parsed.option(name)?;
-            let variable = |name: &str| variables.get(name).cloned();
-            Some(fill_condition(&part.text, &variable))
+            let refused = |error: FlowError| Failure {
+                place: Some(part.span.clone()),
+                ..plain(error.message)
+            };
+            Some(with_script(&part.text, &turn.services.script).map_err(refused))
         };
         let sheet = entry.sheet().ok_or_else(|| plain("It has no rows."))?;
         for name in ["until", "alert"] {
-            let Some((part, condition)) = parsed.option(name).zip(text(name)) else {
+            let Some((part, condition)) = parsed.option(name).zip(text(name).transpose()?) else {
                 continue;
             };
             Filter::new(&condition, read(&sheet.set).columns(), now()).map_err(|error| {
@@ -113,8 +116,8 @@ impl Verb for Again {
         }
         let asked = Asked {
             every: Duration::from_secs_f64(seconds),
-            until: text("until"),
-            alert: text("alert"),
+            until: text("until").transpose()?,
+            alert: text("alert").transpose()?,
             trend: parsed.option("trend").map(|part| part.text.clone()),
             in_transaction: parsed.has("in-transaction"),
         };

@@ -44,7 +44,7 @@ const MOST_FILE: u64 = 64 * 1024 * 1024;
 pub(crate) fn start(turn: &mut Turn<'_>, text: &str) -> Next {
     let lines = match script(text, &TimeZone::UTC) {
         Ok(lines) => lines,
-        Err(error) => return refused(&error).into(),
+        Err(error) => return failure::of_flow(&error).into(),
     };
     let sets: Sets = turn
         .entries
@@ -68,29 +68,6 @@ pub(crate) fn start(turn: &mut Turn<'_>, text: &str) -> Next {
 }
 
 type Sets = HashMap<u32, Arc<RwLock<ResultSet>>>;
-
-fn refused(error: &FlowError) -> Failure {
-    let offered = error.nearest.iter().map(|near| Correction {
-        label: near.clone(),
-        detail: String::new(),
-        edit: Edit {
-            span: error.span.start..error.span.start + error.span.len().min(near_length(error)),
-            text: near.clone(),
-        },
-    });
-    Failure {
-        place: Some(error.span.clone()),
-        corrections: offered.collect(),
-        ..plain(error.message.clone())
-    }
-}
-
-/// How much of the place is the name that was not understood: what is called ends before its bracket.
-fn near_length(error: &FlowError) -> usize {
-    let name = error.message.strip_prefix("There is no function ");
-    name.and_then(|rest| rest.split(['.', ' ']).next())
-        .map_or(error.span.len(), str::len)
-}
 
 /// What a script left.
 #[derive(Default)]
@@ -210,7 +187,7 @@ impl Task for Script {
             (Ok(()), None) => Next::Done(content),
             (Ok(()), Some(error)) if error.message == STOPPED => Next::Stopped(content),
             (Ok(()), Some(error)) => {
-                let failure = refused(&error);
+                let failure = failure::of_flow(&error);
                 // What it had printed before stays in sight.
                 if paper.printed.is_empty() {
                     return failure.into();

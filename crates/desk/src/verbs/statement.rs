@@ -106,15 +106,26 @@ struct Typed {
     secrets: Secrets,
 }
 
-/// A statement with the variables of scripts in their places.
-pub(crate) fn with_variables(turn: &Turn<'_>, text: String) -> String {
-    let variables = &turn.services.script.variables;
-    match variables.is_empty() {
+/// A statement with the functions and variables of scripts in their places.
+///
+/// # Errors
+/// If a function is called that cannot be put in its place.
+pub(crate) fn with_variables(turn: &Turn<'_>, mut text: String) -> Result<String, Failure> {
+    let state = &turn.services.script;
+    if turn.session.dialect.is_flow()
+        && let Some(put) = state
+            .known(|known| known.in_statement(&text))
+            .map_err(|e| failure::of_flow(&e))?
+    {
+        text = put;
+    }
+    let variables = &state.variables;
+    Ok(match variables.is_empty() {
         true => text,
         false => fill_variables(&text, turn.session.dialect, &|name| {
             variables.get(name).cloned()
         }),
-    }
+    })
 }
 
 /// Begins a statement that was typed.
@@ -123,7 +134,10 @@ pub(crate) fn start(turn: &mut Turn<'_>, text: String) -> Next {
         return failure::nowhere().into();
     }
     let dialect = turn.session.dialect;
-    let text = with_variables(turn, text);
+    let text = match with_variables(turn, text) {
+        Ok(text) => text,
+        Err(failure) => return failure.into(),
+    };
     let typed = Typed {
         secrets: turn.waiting.given.to_vec(),
         text: secret::left_out(&text, dialect).unwrap_or(text),

@@ -4,12 +4,12 @@ use std::ops::Range;
 
 use idle_tide_lang::command::Parsed;
 use idle_tide_lang::correct::{Correction, Edit};
-use idle_tide_lang::parameter::fill_condition;
+use idle_tide_lang::flow::FlowError;
 
 use super::Verb;
 use crate::entry::State;
 use crate::failure::{Failure, plain};
-use crate::filter::Filter;
+use crate::filter::{Filter, with_script};
 use crate::page::Tone;
 use crate::session::{Next, Turn};
 use crate::sheet::{GIVEN_UP, Sheet, now, read};
@@ -154,8 +154,12 @@ fn filter(turn: &mut Turn<'_>, parsed: &Parsed) -> Result<(), Failure> {
     if parsed.rest.is_empty() {
         return arrange(turn, order, None);
     }
-    let variables = &turn.services.script.variables;
-    let condition = fill_condition(&parsed.rest, &|name| variables.get(name).cloned());
+    let at = parsed.rest_at;
+    let refused = |error: FlowError| {
+        let span = error.span.start + at..error.span.end + at;
+        marked(plain(error.message), &span, &error.nearest, "")
+    };
+    let condition = with_script(&parsed.rest, &turn.services.script).map_err(refused)?;
     let bound = {
         let set = read(&sheet(turn)?.set);
         Filter::new(&condition, set.columns(), now()).err()
@@ -165,9 +169,7 @@ fn filter(turn: &mut Turn<'_>, parsed: &Parsed) -> Result<(), Failure> {
         if condition != parsed.rest {
             return Err(plain(error.message));
         }
-        let at = parsed.rest_at;
-        let span = error.span.start + at..error.span.end + at;
-        return Err(marked(plain(error.message), &span, &error.nearest, ""));
+        return Err(refused(error));
     }
     arrange(turn, order, Some(condition))
 }

@@ -1,7 +1,6 @@
 //! Scripts: variables, conditions, loops and functions over the expressions of flows. A script is prepared once, so that a
 //! loop costs little more than its expressions; what it may use is limited.
 
-use std::collections::HashMap;
 use std::rc::Rc;
 
 use compact_str::CompactString;
@@ -11,6 +10,7 @@ use idle_tide_core::limits::Limit;
 use idle_tide_lang::flow::FlowError;
 use idle_tide_lang::flow::ast::{Expr, Line, Name, Node, Operator, Path, Span, Step};
 use idle_tide_lang::flow::functions::{FUNCTIONS, Id};
+pub use idle_tide_lang::flow::made::{Function, Known};
 
 use super::{Context, Program};
 use crate::convert;
@@ -63,17 +63,6 @@ impl Default for Limits {
     }
 }
 
-/// A function that a script made.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Function {
-    /// Its name.
-    pub name: String,
-    /// The names of its arguments.
-    pub arguments: Vec<String>,
-    /// What it gives.
-    pub gives: Expr,
-}
-
 /// What stays from one script to the next.
 #[derive(Debug, Clone, Default)]
 pub struct State {
@@ -81,6 +70,16 @@ pub struct State {
     pub variables: Document,
     /// The functions.
     pub functions: Vec<Function>,
+}
+
+impl State {
+    /// Lends its functions, with the values of its variables, to what puts them in their places.
+    pub fn known<T>(&self, lend: impl FnOnce(&Known<'_>) -> T) -> T {
+        lend(&Known {
+            functions: &self.functions,
+            variable: &|name| self.variables.get(name).cloned(),
+        })
+    }
 }
 
 /// What is around a script.
@@ -479,24 +478,7 @@ impl Preparer<'_> {
         let Some(function) = known.cloned() else {
             return Err(self.unknown(name, &expr.span));
         };
-        if function.arguments.len() != arguments.len() {
-            let written = function.arguments.join(", ");
-            return Err(FlowError::at(
-                expr.span.clone(),
-                format!("{name} is written {name}({written})."),
-            ));
-        }
-        let given: HashMap<&str, &Expr> = function
-            .arguments
-            .iter()
-            .map(String::as_str)
-            .zip(arguments)
-            .collect();
-        let mut gives = function.gives.clone();
-        put(&mut gives, &given);
-        // What goes wrong in it is where it was called.
-        let span = expr.span.clone();
-        gives.visit_mut(&mut |e| e.span = span.clone());
+        let mut gives = function.applied(arguments, &expr.span)?;
         self.settle(&mut gives, calls, depth + 1)?;
         *expr = gives;
         Ok(())
@@ -569,30 +551,6 @@ impl Preparer<'_> {
             ..FlowError::at(span.clone(), format!("There is no function {name}.{hint}"))
         }
     }
-}
-
-/// Puts what is given in the places of arguments.
-fn put(expr: &mut Expr, given: &HashMap<&str, &Expr>) {
-    if let Node::Path(path) = &expr.node
-        && let Some(Step::Name(first)) = path.steps.first()
-        && let Some(value) = given.get(first.as_str())
-    {
-        let mut found = (*value).clone();
-        for step in &path.steps[1..] {
-            let step = match step {
-                Step::Name(name) => Node::Literal(name.as_str().into()),
-                Step::Index(at) => Node::Literal(Datum::integer(*at)),
-            };
-            let span = found.span.clone();
-            let step = Expr::new(step, span.clone());
-            found = Expr::new(Node::Element(Box::new(found), Box::new(step)), span);
-        }
-        *expr = found;
-        return;
-    }
-    expr.inner_mut()
-        .into_iter()
-        .for_each(|inner| put(inner, given));
 }
 
 /// Bytes that a value takes, about.

@@ -6,6 +6,7 @@ pub mod check;
 pub mod compile;
 mod format;
 pub mod functions;
+pub mod made;
 mod parse;
 pub mod token;
 pub mod translate;

@@ -16,6 +16,7 @@ use idle_tide_core::document::time::TimeZone;
 use super::FlowError;
 use super::ast::{Expr, Name, Path, Statement, Step};
 use super::functions::{STAGES, STATEMENTS};
+use super::made::Function;
 use super::token::{Token, TokenKind, tokens, unquoted};
 
 /// What was understood of a text.
@@ -46,7 +47,13 @@ impl Parsed {
 
 /// Understands one statement. Days and times without an offset are those of `zone`.
 pub fn parse(text: &str, zone: &TimeZone) -> Parsed {
+    parse_with(text, zone, &[])
+}
+
+/// The same, where functions of scripts may be called.
+pub(super) fn parse_with(text: &str, zone: &TimeZone, made: &[Function]) -> Parsed {
     let mut parser = Parser::new(text, zone);
+    parser.made = made;
     let statement = parser.statement();
     let mut errors = parser.errors;
     errors.sort_by_key(|error| error.span.start);
@@ -58,7 +65,13 @@ pub fn parse(text: &str, zone: &TimeZone) -> Parsed {
 /// # Errors
 /// What is wrong, with its place.
 pub fn expression(text: &str, zone: &TimeZone) -> Result<Expr> {
+    expression_with(text, zone, &[])
+}
+
+/// The same, where functions of scripts may be called.
+pub(super) fn expression_with(text: &str, zone: &TimeZone, made: &[Function]) -> Result<Expr> {
     let mut parser = Parser::new(text, zone);
+    parser.made = made;
     if parser.list.is_empty() {
         return Err(FlowError::at(
             text.len()..text.len(),
@@ -161,6 +174,8 @@ pub(super) struct Parser<'a> {
     /// Whether script lines are read: lines end where they break, numbers with a point are exact, functions may be the
     /// script's own.
     script: bool,
+    /// Functions of scripts that may be called.
+    made: &'a [Function],
     /// How many brackets are open within the line of a script.
     inside: usize,
 }
@@ -180,6 +195,7 @@ impl<'a> Parser<'a> {
             zone,
             errors: Vec::new(),
             script: false,
+            made: &[],
             inside: 0,
         }
     }
