@@ -323,22 +323,19 @@ fn rows_are_replaced_by_the_key_that_is_named() {
         ] {
             at.well("run", &["--writes", "free", statement]);
         }
-        let load = |more: &[&str]| {
+        let load = |key: &'static str| {
             [
-                &[
-                    "crew.csv",
-                    "--into",
-                    "crew",
-                    "--",
-                    "--existing",
-                    "replace",
-                    "--key",
-                ],
-                more,
+                "crew.csv",
+                "--into",
+                "crew",
+                "--",
+                "--existing",
+                "replace",
+                "--key",
+                key,
             ]
-            .concat()
         };
-        let refused = at.call("load", &load(&["name"]));
+        let refused = at.call("load", &load("name"));
         assert!(
             refused.code == 1
                 && refused.err.contains("crew does not hold name unique")
@@ -346,7 +343,7 @@ fn rows_are_replaced_by_the_key_that_is_named() {
             "{family}: {}",
             refused.err
         );
-        at.well("load", &load(&["badge"]));
+        at.well("load", &load("badge"));
         assert_eq!(
             at.rows("select badge, name, id from crew order by badge"),
             "B1,Skua,1\nB2,Wren,7\nB3,Ling,3\n",

@@ -323,6 +323,30 @@ pub fn plain(headline: impl Into<String>) -> Failure {
     }
 }
 
+/// What is wrong with what was typed, with its place and what could stand there.
+pub(crate) fn of_flow(error: &FlowError) -> Failure {
+    let offered = error.nearest.iter().map(|near| Correction {
+        label: near.clone(),
+        detail: String::new(),
+        edit: Edit {
+            span: error.span.start..error.span.start + error.span.len().min(near_length(error)),
+            text: near.clone(),
+        },
+    });
+    Failure {
+        place: Some(error.span.clone()),
+        corrections: offered.collect(),
+        ..plain(error.message.clone())
+    }
+}
+
+/// How much of the place is the name that was not understood: what is called ends before its bracket.
+fn near_length(error: &FlowError) -> usize {
+    let name = error.message.strip_prefix("There is no function ");
+    name.and_then(|rest| rest.split(['.', ' ']).next())
+        .map_or(error.span.len(), str::len)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -405,28 +429,4 @@ mod tests {
         }
         assert!(!say(Fault::Lost, write, false).contains("Nothing was changed"));
     }
-}
-
-/// What is wrong with what was typed, with its place and what could stand there.
-pub(crate) fn of_flow(error: &FlowError) -> Failure {
-    let offered = error.nearest.iter().map(|near| Correction {
-        label: near.clone(),
-        detail: String::new(),
-        edit: Edit {
-            span: error.span.start..error.span.start + error.span.len().min(near_length(error)),
-            text: near.clone(),
-        },
-    });
-    Failure {
-        place: Some(error.span.clone()),
-        corrections: offered.collect(),
-        ..plain(error.message.clone())
-    }
-}
-
-/// How much of the place is the name that was not understood: what is called ends before its bracket.
-fn near_length(error: &FlowError) -> usize {
-    let name = error.message.strip_prefix("There is no function ");
-    name.and_then(|rest| rest.split(['.', ' ']).next())
-        .map_or(error.span.len(), str::len)
 }

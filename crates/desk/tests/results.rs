@@ -651,7 +651,7 @@ fn flows_and_conditions_call_the_functions_of_scripts() {
         .map(|(species, kg)| format!("{{\"species\": \"{species}\", \"kg\": {kg}}}\n"));
     std::fs::write(folder.path().join("landings.jsonl"), landings.concat()).expect("written");
     session.run("= least = 1; def tons(kg) = kg / 1000; def heavy(kg) = tons(kg) >= least");
-    session.run(&format!("/open {}", folder.path().display()));
+    session.run(&format!("/open docs:{}", folder.path().display()));
     session.until(|desk| desk.dialect().is_flow());
     let number = session
         .run("from landings emit species => tons(kg) fold t = 0 then t + value order by key;")
@@ -668,15 +668,12 @@ fn flows_and_conditions_call_the_functions_of_scripts() {
     );
     session.run("from landings order by kg;");
     session.run("/filter not heavy(kg)");
-    let kept = session
-        .desk
-        .sheet()
-        .expect("rows")
-        .view
-        .rows
-        .as_ref()
-        .map(|rows| rows.len());
-    assert_eq!(kept, Some(2));
+    let kept = |desk: &Desk| {
+        let sheet = desk.entry()?.sheet()?;
+        sheet.view.rows.as_ref().map(|rows| rows.len())
+    };
+    session.until(|desk| kept(desk).is_some());
+    assert_eq!(kept(&session.desk), Some(2));
     let Content::Failure(failure) = &session.run("from landings where heavy(kg, 1);").content
     else {
         panic!("it was not refused");

@@ -15,7 +15,6 @@ use idle_tide_draw::picture::counted;
 use idle_tide_engines::{Connection, EngineError, Fault, Outcome, Sink};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::command::Parsed;
-use idle_tide_lang::correct::{Correction, Edit};
 use idle_tide_lang::flow::{FlowError, script};
 use idle_tide_lang::parameter::{fill, fill_variables, parameters};
 use idle_tide_lang::split::{PieceKind, pieces};

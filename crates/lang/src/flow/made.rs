@@ -5,9 +5,11 @@ use std::collections::HashMap;
 use idle_tide_core::document::Datum;
 use idle_tide_core::document::time::TimeZone;
 
+use super::FlowError;
 use super::ast::{Expr, Node, Path, Span, Step};
 use super::parse::{expression_with, parse_with};
-use super::{FlowError, Result};
+
+type Result<T> = std::result::Result<T, FlowError>;
 
 /// A function that a script made.
 #[derive(Debug, Clone, PartialEq)]
@@ -58,6 +60,11 @@ fn put(expr: &mut Expr, given: &dyn Fn(&str) -> Option<Expr>) {
         && let Some(Step::Name(first)) = path.steps.first()
         && let Some(mut found) = given(first)
     {
+        if let Node::Path(to) = &mut found.node {
+            to.steps.extend_from_slice(&path.steps[1..]);
+            *expr = found;
+            return;
+        }
         for step in &path.steps[1..] {
             let step = match step {
                 Step::Name(name) => Node::Literal(name.as_str().into()),
@@ -228,14 +235,14 @@ mod tests {
             ),
             ("from landings where heavy(kg)", Some("kg / 1000 > 5")),
             (
-                "from landings where some crew have heavy(load.kg)",
+                "from landings where some crew (heavy(load.kg))",
                 Some("load.kg / 1000 > 5"),
             ),
             (
                 "update landings set t = tons(kg * 2) where _id = 1",
                 Some("kg * 2 / 1000"),
             ),
-            ("from landings pick x: part(doc)", Some("doc.a.b")),
+            ("from landings pick { x: part(doc) }", Some("doc.a.b")),
             ("from landings where tons = 5", None),
             ("from landings where size(tons) = 5", None),
             ("from landings where", None),
@@ -265,7 +272,7 @@ mod tests {
             .expect("no error");
         assert_eq!(
             condition.as_deref(),
-            Some("total / 1000 > 5 and not (kg / 1000 > 5)")
+            Some("total / 1000 > 5 and not kg / 1000 > 5")
         );
         let gone = Known {
             functions: &functions,
