@@ -38,7 +38,7 @@ pub struct Practice {
     /// Announce a replica set of this name, and with it transactions (and retryable writes, for tests)
     #[arg(long, value_name = "NAME")]
     replica_set: Option<String>,
-    /// For tests: obey the command practiceCut, which cuts the link after a command ran
+    /// For tests: obey practiceCut, which cuts the link after a command ran, and the fail point failCommand
     #[arg(long)]
     tests: bool,
 }

@@ -304,9 +304,22 @@ pub fn each_row(
         }
         return Ok(());
     }
-    for at in 0..result.batches() {
+    each_row_of(result, 0..result.batches(), stop, visit)
+}
+
+/// The same of every row of some batches.
+///
+/// # Errors
+/// As [`order_rows`].
+pub(crate) fn each_row_of(
+    result: &ResultSet,
+    batches: std::ops::Range<usize>,
+    stop: &dyn Fn() -> bool,
+    visit: &mut dyn FnMut(u32, Row<'_>) -> bool,
+) -> io::Result<()> {
+    for at in batches {
         if stop() {
-            return Err(stopped());
+            return Err(io::ErrorKind::Interrupted.into());
         }
         let (first, batch) = result.batch(at)?;
         for (within, row) in batch.rows().enumerate() {

@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 use std::io;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use foldhash::fast::FixedState;
 
@@ -10,7 +11,7 @@ use super::{How, Kind, MOST_SERIES, Role, Spec, roles};
 use crate::batch::Row;
 use crate::column::column_labels;
 use crate::figures::grouped;
-use crate::order::each_row;
+use crate::order::{each_row, each_row_of};
 use crate::result::ResultSet;
 use crate::round::{interval_of, intervals};
 use crate::value::ValueRef;
@@ -172,7 +173,7 @@ pub enum Key {
 }
 
 /// Names that are met, numbered in their order.
-#[derive(Default)]
+#[derive(Clone, Default)]
 struct Names {
     known: HashMap<Box<[u8]>, usize, FixedState>,
     names: Vec<String>,
@@ -255,6 +256,7 @@ enum Along {
 }
 
 /// Places the rows of a result in a picture.
+#[derive(Clone)]
 struct Places {
     spec: Spec,
     /// Whether x is read as a time, where it is no category.
@@ -286,6 +288,11 @@ impl Places {
             nowhere: 0,
             spec: spec.clone(),
         }
+    }
+
+    /// Whether rows get places by names, which are numbered as they come.
+    fn named(&self) -> bool {
+        self.categories || self.spec.by.is_some() || self.spec.panels.is_some()
     }
 
     fn x(&self, row: Row<'_>) -> Option<f64> {
@@ -346,6 +353,40 @@ struct Heap {
 }
 
 impl Heap {
+    /// Adds what was gathered of the rows behind these.
+    fn append(&mut self, next: Heap) {
+        fn lists<T>(
+            list: &mut Vec<Vec<Vec<T>>>,
+            next: Vec<Vec<Vec<T>>>,
+            join: fn(&mut Vec<T>, Vec<T>),
+        ) {
+            for (panel, series) in next.into_iter().enumerate() {
+                for (place, values) in series.into_iter().enumerate() {
+                    join(at(at(list, panel), place), values);
+                }
+            }
+        }
+        lists(&mut self.lines, next.lines, |list, next| {
+            let mut next = next.into_iter().peekable();
+            if let (Some((last, sum)), Some((first, more))) = (list.last_mut(), next.peek())
+                && last == first
+            {
+                sum.join(*more);
+                next.next();
+            }
+            list.extend(next);
+        });
+        lists(&mut self.points, next.points, |list, next| {
+            list.extend(next)
+        });
+        for (panel, numbers) in next.numbers.into_iter().enumerate() {
+            at(&mut self.numbers, panel).extend(numbers);
+        }
+        self.looked_at += next.looked_at;
+        self.missing += next.missing;
+        self.endless += next.endless;
+    }
+
     fn number(&mut self, value: ValueRef<'_>) -> Option<f64> {
         let found = number(value);
         if found.is_none() {
@@ -590,11 +631,7 @@ pub fn gather(
         Some(_) => &spec.y[..spec.y.len().min(1)],
         None => &spec.y,
     };
-    let mut heap = Heap::default();
-    each_row(set, rows, stop, &mut |number, row| {
-        heap.take(&mut places, columns, number, row);
-        true
-    })?;
+    let mut heap = heap_of(set, rows, &mut places, columns, stop)?;
     let x_name = spec.x.map_or("", |x| labels[x].as_str()).to_string();
     let y_name = heap.measured(spec, columns, &labels);
     let mut series = match spec.by {
@@ -639,6 +676,68 @@ pub fn gather(
         notes,
         bucket: places.bucket,
         rows: heap.looked_at,
+    })
+}
+
+/// Batches for each thread at least, where several gather.
+const BATCHES: usize = 8;
+
+/// Takes all rows; in several threads where they need to know nothing of each other.
+fn heap_of(
+    set: &ResultSet,
+    rows: Option<&[u32]>,
+    places: &mut Places,
+    columns: &[usize],
+    stop: &dyn Fn() -> bool,
+) -> io::Result<Heap> {
+    let threads = std::thread::available_parallelism().map_or(1, usize::from);
+    let threads = threads.min(set.batches() / BATCHES).min(4);
+    if threads < 2 || rows.is_some() || places.named() {
+        let mut heap = Heap::default();
+        each_row(set, rows, stop, &mut |number, row| {
+            heap.take(places, columns, number, row);
+            true
+        })?;
+        return Ok(heap);
+    }
+    let halt = AtomicBool::new(false);
+    let part =
+        |number: usize| set.batches() * number / threads..set.batches() * (number + 1) / threads;
+    let gathered = |number: usize, mut places: Places, stop: &dyn Fn() -> bool| {
+        let mut heap = Heap::default();
+        let read = each_row_of(set, part(number), stop, &mut |number, row| {
+            heap.take(&mut places, columns, number, row);
+            true
+        });
+        if read.is_err() {
+            halt.store(true, Ordering::Relaxed);
+        }
+        read.map(|()| (heap, places.nowhere))
+    };
+    std::thread::scope(|scope| {
+        let halted = || halt.load(Ordering::Relaxed);
+        let others: Vec<_> = (1..threads)
+            .map(|number| {
+                let (places, gathered, halted) = (places.clone(), &gathered, &halted);
+                scope.spawn(move || gathered(number, places, halted))
+            })
+            .collect();
+        let first = gathered(0, places.clone(), &|| halted() || stop());
+        let mut parts = vec![first];
+        for other in others {
+            parts.push(
+                other
+                    .join()
+                    .unwrap_or_else(|panic| std::panic::resume_unwind(panic)),
+            );
+        }
+        let mut heap = Heap::default();
+        for part in parts {
+            let (next, nowhere) = part?;
+            places.nowhere += nowhere;
+            heap.append(next);
+        }
+        Ok(heap)
     })
 }
 

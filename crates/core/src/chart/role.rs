@@ -36,12 +36,10 @@ pub(super) fn seconds(value: ValueRef<'_>) -> Option<f64> {
         }
         ValueRef::Text(text) if text.len() >= 10 && text.as_bytes()[4] == b'-' => {
             let of = |at: jiff::civil::DateTime, offset: i32| {
-                let days = at
-                    .date()
-                    .duration_since(jiff::civil::date(1970, 1, 1))
-                    .as_secs();
-                let time = at.time().duration_since(jiff::civil::Time::midnight());
-                days as f64 + time.as_secs_f64() - f64::from(offset)
+                let (hour, minute) = (i32::from(at.hour()), i32::from(at.minute()));
+                let time = hour * 3_600 + minute * 60 + i32::from(at.second()) - offset;
+                let nanos = f64::from(at.subsec_nanosecond());
+                days(at.date()) as f64 * 86_400.0 + f64::from(time) + nanos / 1e9
             };
             if text.len() == 10 {
                 return column_type::date(text)
@@ -52,6 +50,19 @@ pub(super) fn seconds(value: ValueRef<'_>) -> Option<f64> {
         }
         _ => None,
     }
+}
+
+/// Days since 1970-01-01 in the proleptic calendar: of years that begin in March, so that the odd day comes last.
+fn days(date: jiff::civil::Date) -> i64 {
+    let (year, month) = (i64::from(date.year()), i64::from(date.month()));
+    let (year, month) = if month > 2 {
+        (year, month - 3)
+    } else {
+        (year - 1, month + 9)
+    };
+    let of_year = (153 * month + 2) / 5 + i64::from(date.day()) - 1;
+    year * 365 + year.div_euclid(4) - year.div_euclid(100) + year.div_euclid(400) + of_year
+        - 719_468
 }
 
 /// A finite number.

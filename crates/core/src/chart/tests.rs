@@ -500,3 +500,114 @@ proptest::proptest! {
         proptest::prop_assert_eq!(seen.len(), all);
     }
 }
+
+/// Rows in many batches, which several threads gather, come to what one comes to that goes through them.
+#[test]
+fn several_threads_gather_what_one_does() {
+    let columns = ["at", "n", "kg"].map(Column::named);
+    let mut set = ResultSet::new(
+        columns.to_vec(),
+        crate::result::Budget::new(u64::MAX),
+        u64::MAX,
+    );
+    let mut seed = 7_u64;
+    for batch in 0..41_u64 {
+        let mut rows = crate::batch::RowBatch::new();
+        for row in 0..50_u64 {
+            seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+            let kg = match seed >> 60 {
+                0 => Value::Null,
+                1 => Value::Float(f64::INFINITY),
+                some => Value::Integer(some as i64),
+            };
+            // Several rows of one moment lie on both sides of where a batch ends.
+            let hours = (batch * 50 + row) / 7;
+            let at = match seed >> 58 & 31 {
+                0 => Value::Null,
+                _ => text(&format!(
+                    "2031-{:02}-{:02} {:02}:30:00",
+                    1 + hours / 240,
+                    1 + hours / 24 % 10,
+                    hours % 24
+                )),
+            };
+            let values = [at, Value::Integer((seed >> 40 & 255) as i64), kg];
+            rows.push_row(values.iter().map(Value::as_ref));
+        }
+        set.append(rows).expect("appended");
+    }
+    assert_eq!(set.batches(), 41);
+    let all: Vec<u32> = (0..set.len() as u32).collect();
+    for (kind, x) in [
+        (Kind::Line, 0),
+        (Kind::Line, 1),
+        (Kind::Area, 0),
+        (Kind::Points, 1),
+        (Kind::Histogram, 1),
+        (Kind::Bars, 1),
+    ] {
+        for how in [How::Sum, How::Count, How::Mean] {
+            let spec = Spec {
+                x: Some(x),
+                y: vec![2],
+                by: None,
+                how,
+                ..propose(&set, Some(kind)).expect("a picture")
+            };
+            let one = gather(&set, Some(&all), &spec, &never).expect("gathers");
+            assert_eq!(
+                format!("{one:?}"),
+                format!("{:?}", gathered(&set, &spec)),
+                "{spec:?}"
+            );
+        }
+    }
+    let stopped = gather(
+        &set,
+        None,
+        &Spec {
+            x: Some(1),
+            y: vec![2],
+            by: None,
+            ..propose(&set, Some(Kind::Line)).expect("a line")
+        },
+        &|| true,
+    );
+    assert_eq!(
+        stopped.expect_err("stopped").kind(),
+        std::io::ErrorKind::Interrupted
+    );
+}
+
+#[test]
+fn moments_are_counted_from_1970_in_every_calendar_year() {
+    use crate::value::ValueRef;
+    use jiff::civil::date;
+
+    for (year, month, day) in [
+        (1, 1, 1),
+        (1600, 2, 29),
+        (1899, 12, 31),
+        (1969, 12, 31),
+        (1970, 1, 1),
+        (2000, 2, 29),
+        (2031, 3, 1),
+        (2100, 2, 28),
+        (9999, 12, 31),
+    ] {
+        let of = date(year, month, day);
+        let days = of.duration_since(date(1970, 1, 1)).as_secs() as f64;
+        for (time, more) in [
+            ("", 0.0),
+            (" 23:59:58.25", 86_398.25),
+            ("T06:30:00+05:30", 3_600.0),
+        ] {
+            let written = format!("{of}{time}");
+            assert_eq!(
+                super::role::seconds(ValueRef::Text(&written)),
+                Some(days + more),
+                "{written}"
+            );
+        }
+    }
+}
