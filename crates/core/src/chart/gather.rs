@@ -714,8 +714,8 @@ fn heap_of(
         }
         read.map(|()| (heap, places.nowhere))
     };
+    let halted = || halt.load(Ordering::Relaxed);
     std::thread::scope(|scope| {
-        let halted = || halt.load(Ordering::Relaxed);
         let others: Vec<_> = (1..threads)
             .map(|number| {
                 let (places, gathered, halted) = (places.clone(), &gathered, &halted);
