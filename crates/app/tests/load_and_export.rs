@@ -321,7 +321,7 @@ fn rows_are_replaced_by_the_key_that_is_named() {
             "create table crew (id integer primary key, badge varchar(10) not null unique, name varchar(20))",
             "insert into crew values (1, 'B1', 'Skua'), (2, 'B2', 'Tern')",
         ] {
-            at.well("run", &["--writes", "free", statement]);
+            at.well("run", &["--write", statement]);
         }
         let load = |key: &'static str| {
             [

@@ -4,7 +4,7 @@ use std::io::Cursor;
 
 use calamine::{Data, Reader, Xlsx};
 use idle_tide_core::{Column, RowBatch, ValueRef};
-use idle_tide_draw::export::{CSV, HTML, MARKDOWN, PARQUET, RAW, SHEET, SQL, writer};
+use idle_tide_draw::export::{CSV, HTML, MARKDOWN, PARQUET, RAW, SHEET, SQL, TEXT, writer};
 use idle_tide_draw::{Format, Layout};
 use parquet::file::reader::{FileReader, SerializedFileReader};
 use parquet::record::Field;
@@ -252,4 +252,51 @@ fn separators_quotes_nulls_and_encodings_are_as_asked() {
     let refused = sql.set("separator", Some(";")).expect_err("says nothing");
     assert_eq!(refused, "--separator says nothing to sql; it is for csv.");
     assert!(Layout::of(&CSV).set("separator", Some("ab")).is_err());
+}
+
+/// What several threads make of many rows stands in their order, and none of it is missing.
+#[test]
+fn many_rows_stay_in_their_order() {
+    const ROWS: i64 = 60_000;
+    let columns = [declared("n", "bigint"), declared("note", "text")];
+    let made = |format: &'static Format| {
+        let mut out = Vec::new();
+        let mut made = writer(Layout::of(format), &mut out);
+        made.columns(&columns).expect("columns");
+        for first in (0..ROWS).step_by(1_000) {
+            let mut batch = RowBatch::new();
+            for n in first..first + 1_000 {
+                let note = format!(
+                    "berth {} at the far end of the long quay, {}",
+                    n % 977,
+                    "~".repeat(n as usize % 90)
+                );
+                batch.push_row([ValueRef::Integer(n), ValueRef::Text(&note)]);
+            }
+            made.rows(&batch).expect("rows");
+        }
+        made.finish().expect("the end");
+        drop(made);
+        out
+    };
+    let text = String::from_utf8(made(&TEXT)).expect("text");
+    let numbers = text
+        .lines()
+        .skip(1)
+        .map(|line| line.split_whitespace().next().and_then(|n| n.parse().ok()));
+    assert!(numbers.eq((0..ROWS).map(Some)), "the lines of text");
+    let file = SerializedFileReader::new(bytes::Bytes::from(made(&PARQUET))).expect("reads");
+    assert!(file.num_row_groups() > 1, "more than one group");
+    for (at, row) in file.get_row_iter(None).expect("rows").enumerate() {
+        let row = row.expect("a row");
+        let mut fields = row.get_column_iter().map(|(_, field)| field.clone());
+        assert_eq!(fields.next(), Some(Field::Long(at as i64)));
+        let Some(Field::Str(note)) = fields.next() else {
+            panic!("row {at} has no note");
+        };
+        assert!(
+            note.starts_with(&format!("berth {} at", at % 977)),
+            "{at}: {note}"
+        );
+    }
 }
