@@ -545,7 +545,7 @@ mod tests {
         let mut text = String::from("n,note\n");
         for n in 0..3 * AHEAD + 7 {
             match n % 200 {
-                7 => text.push_str("\n"),
+                7 => text.push('\n'),
                 9 => text.push_str(&format!("{n},\"a \"\"b\"\"\nc\"\n")),
                 11 => text.push_str(&format!("{n},\"x\"y\n")),
                 _ => text.push_str(&format!("{n},{}\n", "z".repeat(n % 50))),
