@@ -134,7 +134,6 @@ fn whole_task(family: &Family) {
     t.until("Ctrl-C");
     t.keys(&["C-c"]);
     t.until("stopped");
-    t.keys(&["Escape", "Escape"]);
     t.line("select 40 + 2 as answer;");
     t.until("answer");
 

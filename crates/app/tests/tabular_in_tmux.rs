@@ -50,7 +50,6 @@ fn batches_over_the_tabular_data_stream() {
     t.keys(&["C-c"]);
     t.until("stopped");
     t.until("transaction open");
-    t.keys(&["Escape", "Escape"]);
     t.line("rollback;");
     t.until("no transaction");
     t.line("select count(*) as changed from visits where crew = 99;");

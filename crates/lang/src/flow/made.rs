@@ -100,7 +100,7 @@ impl Known<'_> {
             return Ok(None);
         }
         // What else is wrong is said by what reads it next.
-        let Ok(mut statement) = parse_with(text, &TimeZone::UTC, self.functions).whole() else {
+        let Ok(mut statement) = parse_with(text, &TimeZone::UTC, &self.names()).whole() else {
             return Ok(None);
         };
         let before = statement.clone();
@@ -119,12 +119,19 @@ impl Known<'_> {
         if !self.named_in(text) {
             return Ok(None);
         }
-        let Ok(mut condition) = expression_with(text, &TimeZone::UTC, self.functions) else {
+        let Ok(mut condition) = expression_with(text, &TimeZone::UTC, &self.names()) else {
             return Ok(None);
         };
         let before = condition.clone();
         self.settle(&mut condition, 0, &mut 0)?;
         Ok((condition != before).then(|| super::format_expr(&condition)))
+    }
+
+    fn names(&self) -> Vec<&str> {
+        self.functions
+            .iter()
+            .map(|function| function.name.as_str())
+            .collect()
     }
 
     fn named_in(&self, text: &str) -> bool {

@@ -467,7 +467,7 @@ impl Parser<'_> {
     fn call(&mut self) -> Result<Expr> {
         let name = self.name("a function")?;
         let Some(function) = functions::named(&name.name) else {
-            if self.script || self.made.iter().any(|made| made.name == name.name) {
+            if self.script || self.made.contains(&name.name.as_str()) {
                 let open = self.span();
                 let arguments = self.arguments(open)?;
                 let span = name.span.start..self.before();

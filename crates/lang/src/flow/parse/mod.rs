@@ -16,7 +16,6 @@ use idle_tide_core::document::time::TimeZone;
 use super::FlowError;
 use super::ast::{Expr, Name, Path, Statement, Step};
 use super::functions::{STAGES, STATEMENTS};
-use super::made::Function;
 use super::token::{Token, TokenKind, tokens, unquoted};
 
 /// What was understood of a text.
@@ -51,7 +50,7 @@ pub fn parse(text: &str, zone: &TimeZone) -> Parsed {
 }
 
 /// The same, where functions of scripts may be called.
-pub(super) fn parse_with(text: &str, zone: &TimeZone, made: &[Function]) -> Parsed {
+pub(super) fn parse_with(text: &str, zone: &TimeZone, made: &[&str]) -> Parsed {
     let mut parser = Parser::new(text, zone);
     parser.made = made;
     let statement = parser.statement();
@@ -69,7 +68,7 @@ pub fn expression(text: &str, zone: &TimeZone) -> Result<Expr> {
 }
 
 /// The same, where functions of scripts may be called.
-pub(super) fn expression_with(text: &str, zone: &TimeZone, made: &[Function]) -> Result<Expr> {
+pub(super) fn expression_with(text: &str, zone: &TimeZone, made: &[&str]) -> Result<Expr> {
     let mut parser = Parser::new(text, zone);
     parser.made = made;
     if parser.list.is_empty() {
@@ -174,8 +173,8 @@ pub(super) struct Parser<'a> {
     /// Whether script lines are read: lines end where they break, numbers with a point are exact, functions may be the
     /// script's own.
     script: bool,
-    /// Functions of scripts that may be called.
-    made: &'a [Function],
+    /// Names of functions of scripts that may be called.
+    made: &'a [&'a str],
     /// How many brackets are open within the line of a script.
     inside: usize,
 }
