@@ -533,6 +533,8 @@ fn a_script_calculates_asks_and_changes_and_its_variables_stand_in_statements() 
         session.rows(session.desk.entry().expect("an entry").number),
         ["1", "2", "3"]
     );
+    let planned = session.run("/plan select id from berths where id = :place.id");
+    assert_eq!(planned.state, State::Done, "{planned:?}");
     // A loop that inserts, with values by name, and rows of a statement as objects.
     let text = "= for n in 11..15 {\n  run('insert into berths values (:n, :port, 0.5)', {port: 'Mole ' || n})\n}; size(rows('select * from berths where id > 10'))";
     assert_eq!(printed(&mut session, text), "1\n1\n1\n1\n1\n5");
@@ -666,6 +668,8 @@ fn flows_and_conditions_call_the_functions_of_scripts() {
             .text
             .contains("tons(kg)")
     );
+    let counted = session.run("/stages from landings where heavy(kg) count");
+    assert!(matches!(counted.content, Content::Stages(_)), "{counted:?}");
     session.run("from landings order by kg;");
     session.run("/filter not heavy(kg)");
     let kept = |desk: &Desk| {

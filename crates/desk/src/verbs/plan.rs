@@ -46,6 +46,7 @@ impl Verb for Plan {
             (Some(one), None) => statement[one.start as usize..one.end as usize].to_string(),
             _ => return Err(plain("A plan is of one statement.")),
         };
+        let statement = statement::with_variables(turn, statement)?;
         if !parameters(&statement, dialect).is_empty() {
             return Err(plain(
                 "A statement with parameters has no plan here; write values in their places.",

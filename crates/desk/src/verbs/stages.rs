@@ -41,6 +41,7 @@ impl Verb for Stages {
         let otherwise =
             "The current entry is no flow. Show one that is, or write it: /stages from ...";
         let statement = statement_for(turn, &parsed.rest, otherwise)?;
+        let statement = statement::with_variables(turn, statement)?;
         if !parameters(&statement, dialect).is_empty() {
             return Err(plain(
                 "The stages of a flow with parameters cannot be counted; write values in their places.",
