@@ -7,7 +7,7 @@ use idle_tide_core::column_type::{ColumnType, Evidence};
 use crate::convert::Form;
 use crate::file::{Encoding, Kind, Spooled, encoding_of, kind_of, text_of};
 use crate::plan::{Asked, ColumnPlan, Proposal, Shape};
-use crate::records::{Seen, columns_of, fields, fields_ahead, rows};
+use crate::records::{Seen, columns_of, fields, rows};
 use crate::separated::{Came, Separated};
 use crate::{Fields, Mark, Trouble};
 
@@ -169,11 +169,7 @@ fn gather(
         return Ok(seen);
     }
     let (mut rows, mut all, mut nul) = (0, true, false);
-    let each = match kind {
-        Kind::Separated => fields_ahead,
-        _ => fields,
-    };
-    each(file.path(), &proposal.shape, &names, &mut |came| {
+    fields(file.path(), &proposal.shape, &names, &mut |came| {
         let Seen::Row(fields, known) = came else {
             seen.has_bad = true;
             return Ok(true);

@@ -1,9 +1,8 @@
 //! The rows of a file of any kind, as fields and as values of the types that were agreed on.
 
 use std::collections::HashMap;
-use std::io::{self, Read};
+use std::io;
 use std::path::Path;
-use std::sync::mpsc::{channel, sync_channel};
 
 use idle_tide_core::column_type::ColumnType;
 use idle_tide_core::document::bson;
@@ -46,84 +45,18 @@ pub(crate) fn fields(
     }
 }
 
-/// The same of a file of values between separators, which is split in a thread of its own ahead of what takes its rows.
-pub(crate) fn fields_ahead(
-    path: &Path,
-    shape: &Shape,
-    names: &[String],
-    take: &mut Take<'_>,
-) -> Result<(), Trouble> {
-    type Block = Vec<(Fields, Option<Bad>)>;
-    let (full, filled) = sync_channel::<(Block, usize)>(4);
-    let (empty, emptied) = channel::<Block>();
-    std::thread::scope(|scope| {
-        let splitting = scope.spawn(move || -> Result<(), Trouble> {
-            let (mut reader, mut skip) = reader_of(path, shape)?;
-            loop {
-                let mut block = emptied
-                    .try_recv()
-                    .unwrap_or_else(|_| vec![Default::default(); AHEAD]);
-                let (mut used, mut ends) = (0, false);
-                while used < AHEAD && !ends {
-                    let (fields, bad) = &mut block[used];
-                    match reader.next(fields)? {
-                        Came::End => ends = true,
-                        _ if skip > 0 => skip -= 1,
-                        Came::Row => used += 1,
-                        Came::Bad(found) => {
-                            *bad = Some(found);
-                            used += 1;
-                        }
-                    }
-                }
-                // Nobody wants more of them.
-                if full.send((block, used)).is_err() || ends {
-                    return Ok(());
-                }
-            }
-        });
-        let taken = || -> Result<(), Trouble> {
-            for (mut block, used) in filled {
-                for (fields, bad) in &mut block[..used] {
-                    let seen = match bad.take() {
-                        None => Seen::Row(fields, names),
-                        Some(bad) => Seen::Bad(bad),
-                    };
-                    if !take(seen)? {
-                        return Ok(());
-                    }
-                }
-                let _ = empty.send(block);
-            }
-            Ok(())
-        };
-        taken()?;
-        splitting
-            .join()
-            .unwrap_or_else(|panic| std::panic::resume_unwind(panic))
-    })
-}
-
-/// Rows that are split at a time, ahead of what takes them.
-const AHEAD: usize = 512;
-
-/// What splits a file, and how many of its rows are none.
-fn reader_of(path: &Path, shape: &Shape) -> Result<(Separated<Box<dyn Read>>, u64), Trouble> {
-    let mut reader = Separated::new(text_of(path, shape.encoding)?, shape.separator);
-    if !shape.quotes {
-        reader = reader.without_quotes();
-    }
-    Ok((reader, shape.skip + u64::from(shape.header)))
-}
-
 fn separated(
     path: &Path,
     shape: &Shape,
     names: &[String],
     take: &mut Take<'_>,
 ) -> Result<(), Trouble> {
-    let (mut reader, mut skip) = reader_of(path, shape)?;
+    let mut reader = Separated::new(text_of(path, shape.encoding)?, shape.separator);
+    if !shape.quotes {
+        reader = reader.without_quotes();
+    }
     let mut fields = Fields::default();
+    let mut skip = shape.skip + u64::from(shape.header);
     loop {
         let seen = match reader.next(&mut fields)? {
             Came::End => return Ok(()),
@@ -529,63 +462,5 @@ fn value(
 impl From<Trouble> for io::Error {
     fn from(trouble: Trouble) -> Self {
         io::Error::other(trouble.0)
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::{Asked, look, spool};
-
-    /// What is split ahead is what is split line by line, also where lines are none and where nobody wants the rest.
-    #[test]
-    fn rows_that_are_split_ahead_are_the_same() {
-        let dir = tempfile::tempdir().expect("a folder");
-        let path = dir.path().join("t.csv");
-        let mut text = String::from("n,note\n");
-        for n in 0..3 * AHEAD + 7 {
-            match n % 200 {
-                7 => text.push('\n'),
-                9 => text.push_str(&format!("{n},\"a \"\"b\"\"\nc\"\n")),
-                11 => text.push_str(&format!("{n},\"x\"y\n")),
-                _ => text.push_str(&format!("{n},{}\n", "z".repeat(n % 50))),
-            }
-        }
-        std::fs::write(&path, &text).expect("written");
-        let spooled = spool(&path, &|| false).expect("there");
-        let shape = look(&spooled, &Asked::default(), &|| false)
-            .expect("a proposal")
-            .shape;
-        assert!(shape.header);
-        let names = ["n".to_string(), "note".to_string()];
-        for most in [1, AHEAD - 1, AHEAD, AHEAD + 1, 2 * AHEAD, usize::MAX] {
-            let all = |each: fn(&Path, &Shape, &[String], &mut Take<'_>) -> Result<(), Trouble>| {
-                let mut came = Vec::new();
-                let done = each(&path, &shape, &names, &mut |seen| {
-                    came.push(match seen {
-                        Seen::Row(fields, _) => format!(
-                            "{} {:?}",
-                            fields.line,
-                            (0..fields.len())
-                                .map(|at| fields.get(at))
-                                .collect::<Vec<_>>()
-                        ),
-                        Seen::Bad(bad) => bad.to_string(),
-                    });
-                    Ok(came.len() < most)
-                });
-                (came, done)
-            };
-            let (ahead, one) = (all(fields_ahead), all(fields));
-            assert!(ahead.0.len() > 1_500.min(most - 1), "{}", ahead.0.len());
-            assert_eq!(ahead, one, "{most}");
-        }
-        let refused = fields_ahead(&path, &shape, &names, &mut |_| {
-            Err(Trouble("enough".into()))
-        });
-        assert_eq!(refused, Err(Trouble("enough".into())));
-        std::fs::write(&path, text + "1,\"open").expect("written");
-        let open = fields_ahead(&path, &shape, &names, &mut |_| Ok(true));
-        assert_eq!(open, fields(&path, &shape, &names, &mut |_| Ok(true)));
     }
 }

@@ -3,10 +3,10 @@
 use std::io::{self, Write};
 
 use idle_tide_core::batch::Encoded;
-use idle_tide_core::{Column, Row, RowBatch, column_labels};
+use idle_tide_core::{Column, Row, column_labels};
 use unicode_width::UnicodeWidthStr;
 
-use super::{Format, Kept, Layout, RECORD, RowWriter, in_order};
+use super::{BUFFER, Format, Kept, Layout, RECORD, RowWriter};
 use crate::marks::{Look, show_text};
 
 /// Columns aligned with blanks.
@@ -93,6 +93,7 @@ impl<W: Write + Send> RowWriter for Aligned<W> {
             return records.finish();
         }
         let gap = if self.layout.lines { " ┆ " } else { "  " };
+        let mut out: Vec<u8> = Vec::new();
         let put = |line: &mut Vec<u8>, column: usize, text: &[u8], width: usize, right: bool| {
             if column > 0 {
                 line.extend_from_slice(gap.as_bytes());
@@ -109,7 +110,6 @@ impl<W: Write + Send> RowWriter for Aligned<W> {
             line.truncate(line.len() - blanks.count());
             line.push(b'\n');
         };
-        let mut out: Vec<u8> = Vec::new();
         if self.layout.header {
             for (column, label) in labels.iter().enumerate() {
                 let right = self.numbers[column];
@@ -122,27 +122,35 @@ impl<W: Write + Send> RowWriter for Aligned<W> {
             }
         }
         let null = self.layout.null.as_deref().unwrap_or("null").as_bytes();
-        self.out.write_all(&out)?;
-        let (layout, numbers) = (&self.layout, &self.numbers);
-        let lines = |batch: &RowBatch, out: &mut Vec<u8>| {
-            let mut plain = Vec::new();
+        for at in 0..rows.batches() {
+            let (_, batch) = rows.batch(at)?;
             for row in batch.rows() {
                 let start = out.len();
                 for (column, value) in row.encoded().enumerate().take(labels.len()) {
                     let is_null = matches!(value, Encoded::Null | Encoded::Missing);
-                    let of_numbers = numbers[column] && is_null;
-                    if let Some((text, is_number)) = plainly(value, null, &mut plain) {
-                        put(out, column, text, text.len(), is_number || of_numbers);
+                    let of_numbers = self.numbers[column] && is_null;
+                    if let Some((text, is_number)) = plainly(value, null, &mut self.plain) {
+                        put(&mut out, column, text, text.len(), is_number || of_numbers);
                         continue;
                     }
-                    let shown = layout.shown(value.read());
+                    let shown = self.layout.shown(value.read());
                     let right = shown.look == Look::Number || of_numbers;
-                    put(out, column, shown.text().as_bytes(), shown.width, right);
+                    put(
+                        &mut out,
+                        column,
+                        shown.text().as_bytes(),
+                        shown.width,
+                        right,
+                    );
                 }
-                end(out, start);
+                end(&mut out, start);
+                if out.len() >= BUFFER {
+                    self.out.write_all(&out)?;
+                    out.clear();
+                }
             }
-        };
-        in_order(rows, &mut self.out, &lines)?;
+        }
+        self.out.write_all(&out)?;
         self.out.flush()
     }
 }

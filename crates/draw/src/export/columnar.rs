@@ -4,10 +4,8 @@
 use std::borrow::Cow;
 use std::io::{self, Write};
 use std::sync::Arc;
-use std::sync::mpsc::{SyncSender, sync_channel};
 
 use idle_tide_core::column_type::{ColumnType, Evidence, date, date_and_time, time};
-use idle_tide_core::result::ResultSet;
 use idle_tide_core::{Column, Row, ValueRef, column_labels};
 use parquet::basic::{Compression, LogicalType, Repetition, TimeUnit, Type as Physical};
 use parquet::column::writer::ColumnWriter;
@@ -317,64 +315,32 @@ impl RowWriter for Columnar<'_> {
             .build();
         let mut file =
             SerializedFileWriter::new(out, Arc::new(schema), Arc::new(settings)).map_err(failed)?;
-        // One group is gathered while the one before is written.
-        let (sender, groups) = sync_channel::<Vec<Gathered>>(1);
-        std::thread::scope(|scope| {
-            let file = &mut file;
-            let writing =
-                scope.spawn(move || groups.iter().try_for_each(|group| write_group(file, group)));
-            let gathered = gather(rows, &types, &sender);
-            drop(sender);
-            let written = writing
-                .join()
-                .unwrap_or_else(|panic| std::panic::resume_unwind(panic));
-            gathered.and(written)
-        })?;
+        let fresh = || -> Vec<Gathered> { types.iter().copied().map(Gathered::new).collect() };
+        let (mut group, mut size) = (fresh(), 0);
+        for at in 0..rows.batches() {
+            let batch = rows.batch(at)?.1;
+            size += batch.encoded();
+            for row in batch.rows() {
+                let mut values = row.values();
+                for column in &mut group {
+                    // A row may be shorter than the others.
+                    column.take(values.next().unwrap_or(ValueRef::Null))?;
+                }
+            }
+            if size < GROUP && at + 1 < rows.batches() {
+                continue;
+            }
+            let mut written = file.next_row_group().map_err(failed)?;
+            for column in std::mem::replace(&mut group, fresh()) {
+                let next = written.next_column().map_err(failed)?;
+                let Some(mut writer) = next else { break };
+                column.write(writer.untyped())?;
+                writer.close().map_err(failed)?;
+            }
+            written.close().map_err(failed)?;
+            size = 0;
+        }
         file.finish().map_err(failed)?;
         file.inner_mut().flush()
     }
-}
-
-/// Gathers the columns of one group of rows after the other, until nobody wants them any more.
-fn gather(
-    rows: &ResultSet,
-    types: &[ColumnType],
-    groups: &SyncSender<Vec<Gathered>>,
-) -> io::Result<()> {
-    let fresh = || -> Vec<Gathered> { types.iter().copied().map(Gathered::new).collect() };
-    let (mut group, mut size) = (fresh(), 0);
-    for at in 0..rows.batches() {
-        let batch = rows.batch(at)?.1;
-        size += batch.encoded();
-        for row in batch.rows() {
-            let mut values = row.values();
-            for column in &mut group {
-                // A row may be shorter than the others.
-                column.take(values.next().unwrap_or(ValueRef::Null))?;
-            }
-        }
-        if size < GROUP && at + 1 < rows.batches() {
-            continue;
-        }
-        if groups.send(std::mem::replace(&mut group, fresh())).is_err() {
-            // What went wrong there is said by what writes.
-            return Ok(());
-        }
-        size = 0;
-    }
-    Ok(())
-}
-
-fn write_group<W: Write + Send>(
-    file: &mut SerializedFileWriter<W>,
-    group: Vec<Gathered>,
-) -> io::Result<()> {
-    let mut written = file.next_row_group().map_err(failed)?;
-    for column in group {
-        let next = written.next_column().map_err(failed)?;
-        let Some(mut writer) = next else { break };
-        column.write(writer.untyped())?;
-        writer.close().map_err(failed)?;
-    }
-    written.close().map(drop).map_err(failed)
 }

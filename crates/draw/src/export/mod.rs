@@ -406,39 +406,6 @@ impl Kept {
     }
 }
 
-/// Writes what is made of each batch, several being made at a time, in the order of the batches.
-fn in_order(
-    rows: &ResultSet,
-    out: &mut dyn Write,
-    make: &(dyn Fn(&RowBatch, &mut Vec<u8>) + Sync),
-) -> io::Result<()> {
-    let threads = std::thread::available_parallelism()
-        .map_or(1, usize::from)
-        .min(4);
-    let mut made = vec![Vec::new(); threads];
-    for first in (0..rows.batches()).step_by(threads) {
-        let mut batches = Vec::new();
-        for at in first..(first + threads).min(rows.batches()) {
-            batches.push(rows.batch(at)?.1);
-        }
-        std::thread::scope(|scope| {
-            let mut each = batches.iter().zip(&mut made);
-            let here = each.next();
-            for (batch, made) in each {
-                scope.spawn(move || make(batch, made));
-            }
-            if let Some((batch, made)) = here {
-                make(batch, made);
-            }
-        });
-        for made in &mut made {
-            out.write_all(made)?;
-            made.clear();
-        }
-    }
-    Ok(())
-}
-
 /// Whether a column is declared to hold what has a type of its own in files, and comes as text from databases: days, times,
 /// identifiers, JSON.
 fn holds_moments(column: &Column) -> bool {
