@@ -59,7 +59,8 @@ pub struct Store {
 }
 
 impl Index {
-    fn new(spec: Document) -> Self {
+    /// An index as it is described, over nothing yet.
+    pub(super) fn new(spec: Document) -> Self {
         let key = spec
             .get("key")
             .and_then(Datum::as_object)

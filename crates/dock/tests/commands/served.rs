@@ -154,6 +154,10 @@ fn texts_are_compared_in_the_language_that_is_asked_for() {
         r#"{{"delete": "c", "deletes": [{{"q": {{"t": "ZANDER"}}, "limit": 0, {weak}}}, {{"q": {{"t": "OTTER 9"}}, "limit": 0}}]}}"#
     ));
     assert_eq!(gone.get("n"), Some(&Datum::Int(1)));
+    let sets = place.batch(&format!(
+        r#"{{"aggregate": "c", "pipeline": [{{"$limit": 1}}, {{"$project": {{"_id": 0, "u": {{"$size": {{"$setUnion": [["a", "A"], ["b"]]}}}}, "s": {{"$setIsSubset": [["a"], ["A", "b"]]}}, "d": {{"$setDifference": [["a", "c"], ["A"]]}}}}}}], "cursor": {{}}, {weak}}}"#
+    ));
+    assert_eq!(sets, [r#"{"u":2,"s":true,"d":["c"]}"#]);
     for (collation, code) in [
         (r#"{"strength": 2}"#, 40414),
         (r#"{"locale": "no such place"}"#, 2),

@@ -628,13 +628,15 @@ impl Connection {
                 format!("Invalid database name: '{database}'"),
             ));
         }
-        if command.get("autocommit") == Some(&Datum::Boolean(false)) {
-            if self.server.settings.replica_set.is_none() {
-                return Err(Failed::new(
-                    20,
-                    "Transaction numbers are only allowed on a replica set member or mongos",
-                ));
-            }
+        let within = command.get("autocommit") == Some(&Datum::Boolean(false));
+        let numbered = within || command.get("txnNumber").is_some();
+        if numbered && self.server.settings.replica_set.is_none() {
+            return Err(Failed::new(
+                20,
+                "Transaction numbers are only allowed on a replica set member or mongos",
+            ));
+        }
+        if within {
             return self.run_in_transaction(name, database, command, killed);
         }
         if object(command, "readConcern").and_then(|c| text(c, "level")) == Some("snapshot") {
@@ -660,12 +662,6 @@ impl Connection {
         ) else {
             return self.run_command(name, database, command, killed);
         };
-        if self.server.settings.replica_set.is_none() {
-            return Err(Failed::new(
-                20,
-                "Transaction numbers are only allowed on a replica set member or mongos",
-            ));
-        }
         match lock(&self.server.answered).get(session) {
             Some((known, reply)) if *known == number => return Ok(reply.clone()),
             Some((known, _)) if *known > number => {

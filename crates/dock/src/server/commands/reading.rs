@@ -1,6 +1,7 @@
 //! Commands that read, and their cursors.
 
 use super::*;
+use crate::server::store::Index;
 
 impl Connection {
     /// The reply of a cursor: its first batch, and its number if there is more.
@@ -417,14 +418,7 @@ impl Connection {
         database: &str,
         name: &str,
         command: &'c Document,
-    ) -> Result<
-        Option<(
-            super::super::store::Index,
-            Option<&'c Document>,
-            Option<&'c Document>,
-        )>,
-        Failed,
-    > {
+    ) -> Result<Option<(Index, Option<&'c Document>, Option<&'c Document>)>, Failed> {
         self.hinted(database, name, command)?;
         if wanted(command, "tailable") {
             return Err(Failed::new(
@@ -461,7 +455,7 @@ impl Connection {
                 ));
             }
         }
-        Ok(Some((index.clone(), min, max)))
+        Ok(Some((Index::new(index.spec.clone()), min, max)))
     }
 }
 

@@ -1,7 +1,5 @@
 //! Lists as sets, in which order and repetition do not count: `$setUnion`, `$setIsSubset` and their like.
 
-use std::collections::BTreeSet;
-
 use idle_tide_core::document::compare::Key;
 
 use super::*;
@@ -28,31 +26,16 @@ fn lists(call: &Call<'_>) -> Result<Option<Vec<Vec<Datum>>>> {
     Ok(Some(out))
 }
 
-fn set(list: &[Datum]) -> BTreeSet<Ordered> {
-    list.iter().cloned().map(Ordered).collect()
+/// Each value once, in the order of all values.
+fn set(call: &Call<'_>, mut list: Vec<Datum>) -> Vec<Datum> {
+    list.sort_by(|a, b| call.variables.order(a, b));
+    list.dedup_by(|a, b| call.variables.order(a, b).is_eq());
+    list
 }
 
-/// A value in the order of all values.
-struct Ordered(Datum);
-
-impl PartialEq for Ordered {
-    fn eq(&self, other: &Self) -> bool {
-        order(&self.0, &other.0).is_eq()
-    }
-}
-
-impl Eq for Ordered {}
-
-impl PartialOrd for Ordered {
-    fn partial_cmp(&self, other: &Self) -> Option<std::cmp::Ordering> {
-        Some(self.cmp(other))
-    }
-}
-
-impl Ord for Ordered {
-    fn cmp(&self, other: &Self) -> std::cmp::Ordering {
-        order(&self.0, &other.0)
-    }
+fn holds(call: &Call<'_>, set: &[Datum], value: &Datum) -> bool {
+    set.binary_search_by(|known| call.variables.order(known, value))
+        .is_ok()
 }
 
 /// `$setUnion`, `$setIntersection`: in the order of all values.
@@ -60,16 +43,15 @@ pub(super) fn combine(call: &Call<'_>) -> Answer {
     let Some(lists) = lists(call)? else {
         return some(Datum::Null);
     };
-    let mut sets = lists.iter().map(|l| set(l));
+    if call.name == "$setUnion" {
+        return some(Datum::List(set(call, lists.concat())));
+    }
+    let mut sets = lists.into_iter().map(|list| set(call, list));
     let mut found = sets.next().unwrap_or_default();
     for other in sets {
-        if call.name == "$setUnion" {
-            found.extend(other);
-        } else {
-            found.retain(|v| other.contains(v));
-        }
+        found.retain(|v| holds(call, &other, v));
     }
-    some(Datum::List(found.into_iter().map(|v| v.0).collect()))
+    some(Datum::List(found))
 }
 
 fn two(call: &Call<'_>) -> Result<Option<[Vec<Datum>; 2]>> {
@@ -82,11 +64,10 @@ pub(super) fn difference(call: &Call<'_>) -> Answer {
     let Some([a, b]) = two(call)? else {
         return some(Datum::Null);
     };
-    let mut gone: std::collections::HashSet<Key> = b.into_iter().map(Key).collect();
+    let key = |v: &Datum| Key(call.variables.folded(v).into_owned());
+    let mut gone: std::collections::HashSet<Key> = b.iter().map(key).collect();
     some(Datum::List(
-        a.into_iter()
-            .filter(|v| gone.insert(Key(v.clone())))
-            .collect(),
+        a.into_iter().filter(|v| gone.insert(key(v))).collect(),
     ))
 }
 
@@ -103,7 +84,8 @@ fn needs_lists(call: &Call<'_>) -> Failed {
 /// `$setIsSubset`.
 pub(super) fn is_subset(call: &Call<'_>) -> Answer {
     let [a, b] = two(call)?.ok_or_else(|| needs_lists(call))?;
-    truth_of(set(&a).is_subset(&set(&b)))
+    let whole = set(call, b);
+    truth_of(a.iter().all(|v| holds(call, &whole, v)))
 }
 
 /// `$setEquals`.
@@ -112,6 +94,9 @@ pub(super) fn equal(call: &Call<'_>) -> Answer {
     if lists.len() < 2 {
         return Err(bad(17045, "$setEquals needs at least two arguments"));
     }
-    let sets: Vec<_> = lists.iter().map(|l| set(l)).collect();
-    truth_of(sets.windows(2).all(|pair| pair[0] == pair[1]))
+    let sets: Vec<_> = lists.into_iter().map(|list| set(call, list)).collect();
+    let same = |a: &Datum, b: &Datum| call.variables.order(a, b).is_eq();
+    truth_of(sets.windows(2).all(|pair| {
+        pair[0].len() == pair[1].len() && pair[0].iter().zip(&pair[1]).all(|(a, b)| same(a, b))
+    }))
 }
