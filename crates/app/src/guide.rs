@@ -442,6 +442,9 @@ pub fn search(search: &str, width: usize, keys: &Keymap) -> Page {
                     Some(idle_tide_lang::command::Argument::Words(words)) => {
                         format!(" one of {}", words.join(", "))
                     }
+                    Some(idle_tide_lang::command::Argument::Often(words)) => {
+                        format!(" such as {}", words.join(" "))
+                    }
                     Some(idle_tide_lang::command::Argument::Format) => {
                         let rows = idle_tide_draw::export::names();
                         let all: Vec<_> = rows.chain(["svg", "pdf"]).collect();

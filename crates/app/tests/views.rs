@@ -1085,6 +1085,71 @@ fn what_is_proposed_for_a_file_is_changed_cell_by_cell() {
 }
 
 #[test]
+fn how_a_file_is_read_is_changed_on_its_proposal() {
+    let mut s = Screen::memory();
+    s.submit("/load - --into levels\nid|level\n1|'2;5\n2|13;0\n");
+    let first = |s: &Screen| s.app.composer.text().lines().next().map(str::to_string);
+    let loads = |options: &str| Some(format!("/load - --into levels{options} --go"));
+    let row = |s: &mut Screen, words: &str| {
+        let text = s.text(142, 42);
+        assert!(text.contains(words), "{words}: {text}");
+    };
+    assert_eq!(first(&s), loads(""));
+    row(&mut s, "| between values, names in the first line");
+    // What there are two of changes at once, and back.
+    for (key, option, words) in [
+        ("h", " --no-header", "no names in it"),
+        ("h", " --header", "names in the first line"),
+        ("q", " --header --no-quotes", "signs like any others"),
+        ("q", " --header", "| between values"),
+    ] {
+        s.types(key).idle();
+        assert_eq!(first(&s), loads(option), "{key}");
+        row(&mut s, words);
+    }
+    // What there are many of is chosen from a list, or typed.
+    for (key, begun, count, typed, option) in [
+        (
+            "s",
+            " --header --separator ",
+            4,
+            "';'",
+            " --header --separator \";\"",
+        ),
+        (
+            "y",
+            " --header --separator \";\" --encoding ",
+            3,
+            "lat\t",
+            " --header --separator \";\" --encoding latin1",
+        ),
+    ] {
+        s.types(key);
+        assert_eq!(first(&s), Some(format!("/load - --into levels{begun}")));
+        assert!(s.app.choices.open && s.app.choices.len() == count, "{key}");
+        for letter in typed.chars() {
+            match letter {
+                '\t' => s.press(KeyCode::Tab),
+                letter => s.press(KeyCode::Char(letter)),
+            };
+        }
+        s.press(KeyCode::F(5)).idle();
+        assert_eq!(s.app.focus, Focus::Read);
+        assert_eq!(first(&s), loads(option));
+    }
+    row(&mut s, "id|level");
+    row(&mut s, "latin1");
+    // Documents are read in one way only.
+    s.types("/").press(KeyCode::Esc);
+    s.app.composer.set("");
+    s.submit("/load - --into notes\n{\"a\": 1}\n");
+    let before = s.app.desk.entries().len();
+    s.types("s");
+    row(&mut s, "there is one way to read it");
+    assert_eq!(s.app.desk.entries().len(), before);
+}
+
+#[test]
 fn the_guide_opens_at_what_helps() {
     // What is submitted, what is typed, what is pressed then.
     let none = KeyCode::Null;
@@ -1302,7 +1367,22 @@ fn the_catalog_in_columns() {
     assert!(s.text(142, 42).contains("visits › berth_id"));
     s.press(KeyCode::Left).press(KeyCode::Char(' '));
     s.holds("actions");
-    s.press(KeyCode::Esc).press(KeyCode::Enter);
+    // The last of them copies what is marked as it is written: here and of a column.
+    s.press(KeyCode::End);
+    for _ in 0..9 {
+        s.press(KeyCode::Down);
+    }
+    s.press(KeyCode::Enter);
+    let copied = |s: &Screen| s.app.copied().map(|(text, _)| text.clone());
+    assert_eq!(copied(&s).as_deref(), Some("visits"));
+    s.press(KeyCode::Right).press(KeyCode::Char(' '));
+    for _ in 0..9 {
+        s.press(KeyCode::Down);
+    }
+    assert!(s.text(142, 42).contains("berth_id"));
+    s.press(KeyCode::Enter);
+    assert_eq!(copied(&s).as_deref(), Some("berth_id"));
+    s.press(KeyCode::Left).press(KeyCode::Enter);
     assert_eq!(s.app.composer.text(), "select * from visits");
     assert_eq!(s.app.focus, Focus::Write);
     // Letters in their order are enough; what does not fit is said.

@@ -20,6 +20,8 @@ pub enum Argument {
     Column,
     /// One of these words.
     Words(&'static [&'static str]),
+    /// A text, often one of these.
+    Often(&'static [&'static str]),
     /// A number of an entry.
     Entry,
     /// A number.
@@ -101,6 +103,9 @@ const fn with(name: &'static str, value: Argument) -> OptionSpec {
     }
 }
 
+/// What often stands between values.
+pub const SEPARATORS: &[&str] = &["','", "';'", "tab", "'|'"];
+
 /// Options of a command, and behind them those of formats of rows, as `draw` knows them.
 macro_rules! with_layout {
     ($($own:expr),*) => {
@@ -108,7 +113,7 @@ macro_rules! with_layout {
             $($own,)*
             flag("no-header"),
             flag("lines"),
-            with("separator", A::Rest),
+            with("separator", A::Often(SEPARATORS)),
             flag("quote-all"),
             with("null", A::Rest),
             with("table", A::Table),
@@ -153,7 +158,7 @@ const LOAD: &[OptionSpec] = &[
     with("existing", A::Words(&["refuse", "skip", "replace"])),
     with("bad", A::Words(&["refuse", "skip"])),
     with("batch", A::Number),
-    with("separator", A::Rest),
+    with("separator", A::Often(SEPARATORS)),
     flag("header"),
     flag("no-header"),
     flag("no-quotes"),

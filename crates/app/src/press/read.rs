@@ -1,6 +1,6 @@
 //! What keys do while reading rows or a text, and in the prompt that reading asks for.
 
-use idle_tide_desk::loading::Change;
+use idle_tide_desk::loading::{Change, Reading};
 use idle_tide_lang::command::quoted;
 
 use super::*;
@@ -124,7 +124,11 @@ impl App {
             (KeyCode::Right, true) => self.move_column(isize::MAX),
             (KeyCode::Left, _) => self.move_column(-1),
             (KeyCode::Right, _) => self.move_column(1),
-            (KeyCode::Enter, _) if self.reads_proposal() => self.change_proposal(),
+            (KeyCode::Enter, _) if self.reads_proposal() => self.change_cell(),
+            (KeyCode::Char('s' | 'S'), false) => self.read_otherwise(Reading::Separator),
+            (KeyCode::Char('h' | 'H'), false) => self.read_otherwise(Reading::Header),
+            (KeyCode::Char('q' | 'Q'), false) => self.read_otherwise(Reading::Quotes),
+            (KeyCode::Char('y' | 'Y'), false) => self.read_otherwise(Reading::Encoding),
             (KeyCode::Enter, _) => self.open_record(),
             (KeyCode::Char('f'), true) => self.prompt = Some(Prompt::Find(String::new())),
             (KeyCode::Char('n' | 'N'), false) => self.find(false),
@@ -208,8 +212,8 @@ impl App {
         self.submit(&text);
     }
 
-    /// Changes the current cell of a proposal: at once where there are two ways, else by an option that is begun in the composer.
-    fn change_proposal(&mut self) {
+    /// Changes the current cell of a proposal; opens its record where there is nothing to change.
+    fn change_cell(&mut self) {
         let grid = self.grid().map_or_else(Grid::default, |grid| grid.clone());
         let entry = self.desk.entry();
         let place = entry.and_then(|entry| {
@@ -221,21 +225,43 @@ impl App {
         let change = proposed
             .zip(place)
             .and_then(|(of, (row, column))| of.change(row, column));
+        match change {
+            Some(change) => self.change_proposal(change),
+            None => self.open_record(),
+        }
+    }
+
+    /// Changes how the file of a proposal is read; says so where there is no such thing.
+    fn read_otherwise(&mut self, what: Reading) {
+        let proposed = self.desk.entry().and_then(|entry| entry.proposed.as_ref());
+        match proposed.map(|of| of.read_otherwise(what)) {
+            Some(Some(change)) => self.change_proposal(change),
+            Some(None) => {
+                let words =
+                    "This file has no values between separators; there is one way to read it.";
+                self.desk.say(words, Tone::Plain);
+            }
+            None => {}
+        }
+    }
+
+    /// Changes a proposal: at once where there are two ways, else by an option that is begun in the composer.
+    fn change_proposal(&mut self, change: Change) {
+        let grid = self.grid().map_or_else(Grid::default, |grid| grid.clone());
         self.proposal_at = Grid {
             row: grid.row,
             column: grid.column,
             ..Grid::default()
         };
         match change {
-            Some(Change::Run(text)) => self.command(&text),
-            Some(Change::Complete(text)) => {
+            Change::Run(text) => self.command(&text),
+            Change::Complete(text) => {
                 let end = text.find('\n').unwrap_or(text.len());
                 self.composer.set(&text);
                 self.composer.set_cursor(end);
                 self.focus = Focus::Write;
                 self.complete(true);
             }
-            None => self.open_record(),
         }
     }
 

@@ -176,7 +176,11 @@ impl Look {
                     true => "names in the first line",
                     false => "no names in it",
                 };
-                format!("{sign}, {names}, {}", shape.encoding.name())
+                let quotes = match shape.quotes {
+                    true => "",
+                    false => ", quotes are signs like any others",
+                };
+                format!("{sign}, {names}{quotes}, {}", shape.encoding.name())
             }
             Kind::Documents => "documents".into(),
             Kind::Columnar => "Parquet".into(),
@@ -221,7 +225,7 @@ impl Look {
         page.say(Tone::Active, next);
         let more = match self.target.dialect.is_flow() {
             _ if on_screen => {
-                "--separator, --header, --encoding and --skip-rows change how the file is read, --existing what becomes of rows that are there."
+                "S, H, Q, Y and --skip-rows change how the file is read; --existing says what becomes of rows that are there."
             }
             true => {
                 "--type, --name, --form and --leave-out change a column, --separator, --encoding and --null how it is read."

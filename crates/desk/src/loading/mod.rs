@@ -9,4 +9,4 @@ mod put;
 
 pub(crate) use fit::{Target, Wishes};
 pub(crate) use look::Look;
-pub use propose::{Change, Proposed};
+pub use propose::{Change, Proposed, Reading};

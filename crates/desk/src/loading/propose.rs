@@ -3,7 +3,7 @@
 
 use idle_tide_core::{Column, ResultSet, Value};
 use idle_tide_draw::picture::grouped;
-use idle_tide_intake::{ColumnPlan, Form, Kind, Proposal};
+use idle_tide_intake::{ColumnPlan, Form, Kind, Proposal, Shape};
 use idle_tide_lang::command::{Parsed, Part, parse};
 
 use crate::covering::{Covering, WORD, looks_secret};
@@ -27,9 +27,10 @@ pub struct Proposed {
     /// What stands behind it in the place of a file.
     pasted: Option<String>,
     columns: Vec<Shown>,
-    /// Whether it goes into a table, and whether values stand between separators.
+    /// Whether it goes into a table.
     table: bool,
-    separated: bool,
+    /// How rows between separators are read.
+    shape: Option<Shape>,
     /// The command that loads it as it is proposed; without the rows that do not fit, where there are some. Nothing where
     /// something has to be settled first.
     loads: Option<String>,
@@ -50,7 +51,20 @@ impl Shown {
     }
 }
 
-/// How a cell of a proposal is changed.
+/// What of the way a file is read can be changed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Reading {
+    /// What stands between values.
+    Separator,
+    /// Whether the first row has the names.
+    Header,
+    /// Whether quotes hold values together.
+    Quotes,
+    /// How its bytes become characters.
+    Encoding,
+}
+
+/// How a proposal is changed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Change {
     /// By this, which can run at once.
@@ -90,7 +104,7 @@ impl Proposed {
             pasted,
             columns,
             table,
-            separated: proposal.shape.kind == Kind::Separated,
+            shape: (proposal.shape.kind == Kind::Separated).then(|| proposal.shape.clone()),
             loads: None,
         };
         proposed.loads = loads.map(|how| proposed.with_pasted(format!("{command}{how}")));
@@ -110,7 +124,7 @@ impl Proposed {
         let parsed = parse(&self.command).ok()?;
         let of_this = |value: &str| shown.is_called(value);
         let pair = |value: &str| value.rsplit_once('=').is_some_and(|(of, _)| of_this(of));
-        let run = |parsed: Parsed| Some(Change::Run(self.with_pasted(parsed.written())));
+        let run = |parsed: Parsed| self.run(&parsed);
         let complete = |mut parsed: Parsed, option: &str| {
             let drop = |found: &str, value: &str| found == option && pair(value);
             forget(&mut parsed, drop);
@@ -139,7 +153,7 @@ impl Proposed {
                     false => run(with(parsed, "key", name)),
                 }
             }
-            "nulls" if self.separated => {
+            "nulls" if self.shape.is_some() => {
                 let mut parsed = parsed;
                 forget(&mut parsed, |found, _| found == "null");
                 let line = format!("{} --null ", parsed.written());
@@ -147,6 +161,38 @@ impl Proposed {
             }
             _ => None,
         }
+    }
+
+    /// How the way the file is read is changed; nothing where its rows do not stand between separators.
+    pub fn read_otherwise(&self, what: Reading) -> Option<Change> {
+        let shape = self.shape.as_ref()?;
+        let mut parsed = parse(&self.command).ok()?;
+        let options: &[&str] = match what {
+            Reading::Separator => &["separator"],
+            Reading::Header => &["header", "no-header"],
+            Reading::Quotes => &["no-quotes"],
+            Reading::Encoding => &["encoding"],
+        };
+        forget(&mut parsed, |found, _| options.contains(&found));
+        let option = match what {
+            Reading::Header if shape.header => "no-header",
+            Reading::Quotes if !shape.quotes => return self.run(&parsed),
+            _ => options[0],
+        };
+        match what {
+            Reading::Header | Reading::Quotes => {
+                parsed.options.push((option, None));
+                self.run(&parsed)
+            }
+            Reading::Separator | Reading::Encoding => {
+                let line = format!("{} --{option} ", parsed.written());
+                Some(Change::Complete(self.with_pasted(line)))
+            }
+        }
+    }
+
+    fn run(&self, parsed: &Parsed) -> Option<Change> {
+        Some(Change::Run(self.with_pasted(parsed.written())))
     }
 
     fn with_pasted(&self, command: String) -> String {
@@ -250,8 +296,19 @@ pub(super) fn rows(proposal: &Proposal, covering: &Covering) -> ResultSet {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use idle_tide_intake::FORMS;
+    use idle_tide_intake::{Encoding, FORMS};
     use idle_tide_lang::command::LOADED_FORMS;
+
+    fn shape(header: bool, quotes: bool) -> Shape {
+        Shape {
+            kind: Kind::Separated,
+            encoding: Encoding::Utf8,
+            separator: b',',
+            quotes,
+            header,
+            skip: 0,
+        }
+    }
 
     fn proposed(command: &str, columns: &[(&str, bool)]) -> Proposed {
         Proposed {
@@ -271,7 +328,7 @@ mod tests {
                 })
                 .collect(),
             table: true,
-            separated: true,
+            shape: Some(shape(true, true)),
             loads: None,
         }
     }
@@ -337,5 +394,43 @@ mod tests {
                 assert_eq!(out.change(0, column), run("/load a.csv --into t"));
             }
         }
+    }
+
+    #[test]
+    fn the_way_a_file_is_read_is_changed_by_one_option_that_takes_the_place_of_the_one_before() {
+        let asked = "/load a.csv --separator ; --header --encoding latin1 --no-quotes --null -";
+        let mut shown = proposed(asked, &[]);
+        let run = |text: &str| Some(Change::Run(format!("/load a.csv {text}\n1;2")));
+        let complete = |text: &str| Some(Change::Complete(format!("/load a.csv {text}\n1;2")));
+        shown.pasted = Some("1;2".into());
+        shown.shape = Some(shape(true, false));
+        for (what, change) in [
+            (
+                Reading::Separator,
+                complete("--header --encoding latin1 --no-quotes --null - --separator "),
+            ),
+            (
+                Reading::Header,
+                run("--separator \";\" --encoding latin1 --no-quotes --null - --no-header"),
+            ),
+            (
+                Reading::Quotes,
+                run("--separator \";\" --header --encoding latin1 --null -"),
+            ),
+            (
+                Reading::Encoding,
+                complete("--separator \";\" --header --no-quotes --null - --encoding "),
+            ),
+        ] {
+            assert_eq!(shown.read_otherwise(what), change, "{what:?}");
+        }
+        // What was found without being asked for is changed like what was asked for.
+        let mut found = proposed("/load a.csv", &[]);
+        let run = |text: &str| Some(Change::Run(format!("/load a.csv {text}")));
+        assert_eq!(found.read_otherwise(Reading::Quotes), run("--no-quotes"));
+        found.shape = Some(shape(false, true));
+        assert_eq!(found.read_otherwise(Reading::Header), run("--header"));
+        found.shape = None;
+        assert_eq!(found.read_otherwise(Reading::Header), None);
     }
 }

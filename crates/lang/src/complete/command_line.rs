@@ -121,7 +121,7 @@ fn argument_candidates(kind: Argument, word: &str, from: &Sources<'_>, list: &mu
                     .map(|c| plain_candidate(c, "column", Offer::Column)),
             );
         }
-        Argument::Words(words) => {
+        Argument::Words(words) | Argument::Often(words) => {
             list.extend(
                 words
                     .iter()

@@ -39,6 +39,10 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
     let total: u16 = (first..=last).map(|at| SHARES[at]).sum();
     let room = width.saturating_sub(4);
     let detail = detail(app, usize::from(room * SHARES[3] / total));
+    let choices: Vec<(&str, String)> = match app.catalog.actions {
+        Some(_) => app.catalog_choices(),
+        None => Vec::new(),
+    };
     let view = &app.catalog;
     let mut p = Painter {
         buffer: frame.buffer_mut(),
@@ -115,8 +119,7 @@ pub(super) fn draw(app: &mut App, frame: &mut Frame<'_>, area: Rect) {
         }
     }
     if let Some(marked) = view.actions {
-        let list = super::state::actions(app.desk.dialect());
-        actions(&mut p, area, &list, marked);
+        actions(&mut p, area, &choices, marked);
     }
     app.spots.catalog = spots;
 }
@@ -255,7 +258,7 @@ fn column_of<T: Clone>(
 }
 
 /// The list of actions over the marked object.
-fn actions(p: &mut Painter<'_>, area: Rect, actions: &[(&str, &str)], marked: usize) {
+fn actions(p: &mut Painter<'_>, area: Rect, actions: &[(&str, String)], marked: usize) {
     let x = area.x + area.width / 3;
     let y = area.y + area.height.saturating_sub(actions.len() as u16 + 2) / 2;
     for (n, (name, command)) in actions.iter().enumerate() {

@@ -13,7 +13,7 @@ use ratatui::layout::{Position, Rect};
 use super::view::{Act, View};
 use crate::app::{App, Focus};
 use crate::keys::Place;
-use state::{Entry, Part, Shelf, actions};
+use state::{Action, Entry, Part, Shelf};
 
 /// The view; its state is kept while it is closed.
 #[derive(Debug, Clone, Copy)]
@@ -96,14 +96,18 @@ impl App {
 
     fn catalog_key(&mut self, code: KeyCode, control: bool) -> Act {
         if let Some(at) = self.catalog.actions {
-            let last = actions(self.desk.dialect()).len() - 1;
+            let actions = self.catalog_actions();
+            let last = actions.len() - 1;
             match code {
                 KeyCode::Up => self.catalog.actions = Some(at.saturating_sub(1)),
                 KeyCode::Down => self.catalog.actions = Some((at + 1).min(last)),
                 KeyCode::Esc => self.catalog.actions = None,
                 KeyCode::Enter | KeyCode::Char(' ') => {
                     self.catalog.actions = None;
-                    self.act(actions(self.desk.dialect())[at].1);
+                    match actions[at].1 {
+                        Action::Run(command) => self.act(command),
+                        Action::Copy => self.copy_marked(),
+                    }
                 }
                 _ => {}
             }
@@ -140,14 +144,10 @@ impl App {
                 self.catalog.changed(column);
             }
             KeyCode::Char(' ') if !control => {
-                if self.catalog.object().is_some_and(|o| o.has_rows()) && column > 0 {
-                    self.catalog.actions = Some(0);
-                } else if matches!(self.catalog.objects.marked(), Some(Entry::Object(_)))
-                    && column > 0
-                {
-                    self.act("/about");
-                } else {
-                    self.enter_catalog();
+                let marked = self.catalog.objects.marked();
+                match column > 0 && matches!(marked, Some(Entry::Object(_))) {
+                    true => self.catalog.actions = Some(0),
+                    false => self.enter_catalog(),
                 }
             }
             KeyCode::Enter => self.enter_catalog(),
@@ -166,6 +166,37 @@ impl App {
         Act::Stay
     }
 
+    /// What can be done with what is marked.
+    fn catalog_actions(&self) -> Vec<(&'static str, Action)> {
+        let rows = self
+            .catalog
+            .object()
+            .is_some_and(|object| object.has_rows());
+        state::actions(self.desk.dialect(), rows)
+    }
+
+    /// What can be done with what is marked, each with its command, or with the text that it copies.
+    fn catalog_choices(&self) -> Vec<(&'static str, String)> {
+        let actions = self.catalog_actions().into_iter();
+        let choices = actions.map(|(name, action)| match action {
+            Action::Run(command) => (name, command.to_string()),
+            Action::Copy => (name, self.marked_in_catalog().unwrap_or_default()),
+        });
+        choices.collect()
+    }
+
+    /// Copies what is marked as it is written in a statement.
+    fn copy_marked(&mut self) {
+        let Some(text) = self.marked_in_catalog() else {
+            return self.desk.say("There is nothing to copy here.", Tone::Plain);
+        };
+        let what = match text.chars().count() {
+            0..=40 => text.clone(),
+            _ => "what is marked".to_string(),
+        };
+        self.copied = Some((text, what));
+    }
+
     /// Runs the command of an action on the marked object.
     fn act(&mut self, command: &str) {
         let Some(object) = self.catalog.object() else {
@@ -181,34 +212,22 @@ impl App {
         self.command(&format!("{command} {}", quoted(&name)));
     }
 
-    /// Enter: the name of what is marked goes into the statement; another database is gone to.
-    fn enter_catalog(&mut self) {
+    /// How what is marked is written in a statement: a name quoted and with its schema where that is needed, a join, a condition.
+    /// Nothing for what has no such text.
+    fn marked_in_catalog(&self) -> Option<String> {
         let view = &self.catalog;
         let dialect = self.desk.dialect();
         let named = |name: &str| dialect.quote_name(name);
         let object = view.object();
-        let text = match (
+        let marked = (
             view.focus,
             view.shelves.marked(),
             view.objects.marked(),
             view.parts.marked(),
-        ) {
-            (_, Some(Shelf::Other(name)), ..) => {
-                let name = name.clone();
-                self.close_views();
-                return self.command(&format!("/use {}", quoted(&name)));
-            }
+        );
+        Some(match marked {
             (0, Some(Shelf::Schema(name)), ..) => named(name),
-            (0, ..) => {
-                self.catalog.focus = 1;
-                return;
-            }
-            (1, _, Some(Entry::Role(at)), _) => {
-                let name = view.catalog().roles[*at].clone();
-                self.close_views();
-                self.focus = Focus::Read;
-                return self.command(&format!("/access {}", quoted(&name)));
-            }
+            (0, ..) => return None,
             (2, _, _, Some(part)) => match (part, object) {
                 (Part::Field(n), Some(object)) => named(&object.fields[*n].name),
                 (Part::Index(n), Some(object)) => named(&object.indexes[*n].name),
@@ -219,15 +238,40 @@ impl App {
                 }
                 (Part::Check(n), Some(object)) => object.checks[*n].condition.clone(),
                 (Part::Fact(n), Some(object)) => object.facts[*n].1.clone(),
-                _ => return,
+                _ => return None,
             },
-            (_, _, _, _) => match object {
+            _ => match object {
                 Some(object) if object.kind.is_routine() => {
                     format!("{}(", join::written(object, view.catalog(), dialect))
                 }
                 Some(object) => join::written(object, view.catalog(), dialect),
-                None => return,
+                None => return None,
             },
+        })
+    }
+
+    /// Enter: the name of what is marked goes into the statement; another database is gone to.
+    fn enter_catalog(&mut self) {
+        let view = &self.catalog;
+        match (view.focus, view.shelves.marked(), view.objects.marked()) {
+            (_, Some(Shelf::Other(name)), _) => {
+                let command = format!("/use {}", quoted(name));
+                self.close_views();
+                return self.command(&command);
+            }
+            (1, _, Some(Entry::Role(at))) => {
+                let command = format!("/access {}", quoted(&view.catalog().roles[*at]));
+                self.close_views();
+                self.focus = Focus::Read;
+                return self.command(&command);
+            }
+            _ => {}
+        }
+        let Some(text) = self.marked_in_catalog() else {
+            if self.catalog.focus == 0 {
+                self.catalog.focus = 1;
+            }
+            return;
         };
         self.close_views();
         self.focus = Focus::Write;

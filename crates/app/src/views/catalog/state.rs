@@ -105,17 +105,28 @@ impl<T: Clone> Narrowed<T> {
     }
 }
 
-/// What can be done with the marked object, and the command for each.
-pub fn actions(dialect: &Dialect) -> Vec<(&'static str, &'static str)> {
-    let shape = dialect.is_flow().then_some(("shape", "/shape"));
-    let first = std::iter::once(("sample", "/sample")).chain(shape);
-    let rest = [
-        ("figures", "/figures"),
-        ("links", "/links"),
-        ("definition", "/definition"),
-        ("in full", "/about"),
+/// What can be done with what is marked.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Action {
+    /// This command, on its object.
+    Run(&'static str),
+    /// Its name, or what it is written as, goes to the clipboard.
+    Copy,
+}
+
+/// What can be done with what is marked, and what each is called; `rows` says whether its object has rows.
+pub fn actions(dialect: &Dialect, rows: bool) -> Vec<(&'static str, Action)> {
+    let all = [
+        ("sample", "/sample", rows),
+        ("shape", "/shape", rows && dialect.is_flow()),
+        ("figures", "/figures", rows),
+        ("links", "/links", rows),
+        ("definition", "/definition", true),
+        ("in full", "/about", true),
     ];
-    first.chain(rest).collect()
+    let fitting = all.into_iter().filter(|(_, _, fits)| *fits);
+    let commands = fitting.map(|(name, command, _)| (name, Action::Run(command)));
+    commands.chain([("copy", Action::Copy)]).collect()
 }
 
 /// The view.
