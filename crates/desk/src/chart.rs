@@ -4,12 +4,14 @@
 use std::sync::Arc;
 
 use idle_tide_core::ValueRef;
-use idle_tide_core::catalog::Catalog;
+use idle_tide_core::catalog::{Catalog, Field};
 use idle_tide_core::chart::{Data, How, Kind, Role, Spec, roles, unit};
 use idle_tide_core::result::ResultSet;
 use idle_tide_core::{Column, column_labels};
 use idle_tide_draw::chart::{Scene, lay_out};
 use idle_tide_lang::command::Parsed;
+use idle_tide_lang::dialect::Dialect;
+use idle_tide_lang::measured::measured;
 
 use crate::failure::{Failure, plain};
 use crate::sheet::{Sheet, read};
@@ -92,14 +94,28 @@ impl Chart {
         }
     }
 
-    /// Takes the units of its columns from the comments of a catalog.
-    pub(crate) fn take_units(&mut self, columns: &[Column], catalog: &Catalog) {
-        let of = |column: &Column| {
-            let (table, field) = column.origin.as_ref()?;
-            let field = catalog.table(table)?.field(field)?;
-            unit(field.comment.as_deref()?).map(str::to_string)
+    /// Takes the units of its columns from the comments of a catalog: of the columns that they are, or that the statement which
+    /// gave them brings together.
+    pub(crate) fn take_units(
+        &mut self,
+        columns: &[Column],
+        statement: &str,
+        catalog: &Catalog,
+        dialect: &Dialect,
+    ) {
+        let mut sources = match dialect.is_flow() {
+            true => Vec::new(),
+            false => measured(statement, catalog, dialect),
         };
-        self.units = columns.iter().map(of).collect();
+        if sources.len() != columns.len() {
+            sources = vec![None; columns.len()];
+        }
+        let of = |(column, source): (&Column, Option<&Field>)| {
+            let origin = column.origin.as_ref();
+            let own = origin.and_then(|(table, field)| catalog.table(table)?.field(field));
+            unit(own.or(source)?.comment.as_deref()?).map(str::to_string)
+        };
+        self.units = columns.iter().zip(sources).map(of).collect();
     }
 
     /// What columns are in, if all of them are in the same.

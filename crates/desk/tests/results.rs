@@ -395,8 +395,11 @@ fn a_picture_says_the_units_that_comments_name() {
     session.run("select level, wind from tides;");
     session.run("/chart points");
     session.picture(|text| text.starts_with("wind (kn) by level (metres)"));
-    // A sum of them has no column whose comment it could be, and numbers in two units share none.
-    session.run("select quay, sum(level) as level from tides group by quay;");
+    // A mean of them is in their unit, a number of them in none, and numbers in two units share none.
+    session.run("select quay, round(avg(level), 1) as mean from tides group by quay;");
+    session.run("/chart");
+    session.picture(|text| text.starts_with("mean (metres) by quay"));
+    session.run("select quay, count(level) as level from tides group by quay;");
     session.run("/chart");
     session.picture(|text| text.starts_with("level by quay"));
     session.run("select quay, level, wind from tides;");

@@ -15,6 +15,7 @@ pub mod elsewhere;
 pub mod flow;
 pub mod holds;
 pub mod join;
+pub mod measured;
 pub mod multiply;
 pub mod narrow;
 pub mod open;

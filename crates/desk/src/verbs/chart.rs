@@ -44,7 +44,8 @@ impl Verb for Draws {
         };
         // What another source says of its columns is not here.
         if entry.session == turn.session.number {
-            chart.take_units(read(&sheet.set).columns(), &turn.session.catalog);
+            let (catalog, dialect) = (&turn.session.catalog, turn.session.dialect);
+            chart.take_units(read(&sheet.set).columns(), &entry.text, catalog, dialect);
         }
         choose(&mut chart, parsed)?;
         refuse_covered(&chart, sheet)?;
