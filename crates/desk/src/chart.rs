@@ -110,12 +110,12 @@ impl Chart {
         if sources.len() != columns.len() {
             sources = vec![None; columns.len()];
         }
-        let of = |(column, source): (&Column, Option<&Field>)| {
+        let of = |(column, source): (&Column, &Option<Field>)| {
             let origin = column.origin.as_ref();
             let own = origin.and_then(|(table, field)| catalog.table(table)?.field(field));
-            unit(own.or(source)?.comment.as_deref()?).map(str::to_string)
+            unit(own.or(source.as_ref())?.comment.as_deref()?).map(str::to_string)
         };
-        self.units = columns.iter().zip(sources).map(of).collect();
+        self.units = columns.iter().zip(&sources).map(of).collect();
     }
 
     /// What columns are in, if all of them are in the same.

@@ -33,7 +33,7 @@ const KEEPS: [&str; 18] = [
 
 /// For each column that the statement in `text` gives, the column of a table whose unit its values are in. Nothing where the
 /// number of its columns cannot be told from the statement.
-pub fn measured<'a>(text: &str, catalog: &'a Catalog, dialect: &Dialect) -> Vec<Option<&'a Field>> {
+pub fn measured(text: &str, catalog: &Catalog, dialect: &Dialect) -> Vec<Option<Field>> {
     let all = tokens(text, dialect);
     let list = significant(&all);
     let query = query(text, &list, dialect);
@@ -54,7 +54,7 @@ pub fn measured<'a>(text: &str, catalog: &'a Catalog, dialect: &Dialect) -> Vec<
     let of = |item: &&[Token]| {
         let (qualifier, name) = source(item, text)?;
         let seen = view.find(Some(0), qualifier.as_deref(), &name)?;
-        seen.from.map(|(_, field)| field)
+        seen.from.map(|(_, field)| field.clone())
     };
     items.iter().map(of).collect()
 }
@@ -142,7 +142,7 @@ mod tests {
         let of = |text: &str| -> Vec<Option<String>> {
             measured(text, &catalog, &SQLITE)
                 .iter()
-                .map(|found| found.map(|field| field.name.clone()))
+                .map(|found| found.as_ref().map(|field| field.name.clone()))
                 .collect()
         };
         for (item, found) in [
