@@ -1113,15 +1113,15 @@ fn how_a_file_is_read_is_changed_on_its_proposal() {
             "s",
             " --header --separator ",
             4,
-            "';'",
-            " --header --separator \";\"",
+            "','",
+            " --header --separator ','",
         ),
         (
             "y",
-            " --header --separator \";\" --encoding ",
+            " --header --separator , --encoding ",
             3,
             "lat\t",
-            " --header --separator \";\" --encoding latin1",
+            " --header --separator , --encoding latin1",
         ),
     ] {
         s.types(key);

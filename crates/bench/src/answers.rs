@@ -7,6 +7,8 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::Instant;
 
+use idle_tide::app::App;
+use idle_tide::views::draw;
 use idle_tide_core::chart::{Kind, Spec, gather, propose};
 use idle_tide_core::compare::{By, compare, pair};
 use idle_tide_core::order::each_row;
@@ -18,6 +20,7 @@ use idle_tide_dock::flow::script::{Around, Limits, State, run};
 use idle_tide_draw::chart::lay_out;
 use idle_tide_engines::Nowhere;
 
+use crate::screen::{THEME, terminal};
 use crate::work;
 
 /// Times that each is measured; the middle one counts.
@@ -231,4 +234,52 @@ pub fn table(dir: &Path) {
     };
     let took = middle((0..TIMES).map(|_| seconds(looped)).collect());
     println!("| a script's loop of a million steps | {took:.2} | | 1 s |");
+    live(dir);
+}
+
+/// Processor time of this process, in seconds.
+fn processor() -> f64 {
+    let time = rustix::time::clock_gettime(rustix::time::ClockId::ProcessCPUTime);
+    time.tv_sec as f64 + time.tv_nsec as f64 * 1e-9
+}
+
+/// A live result of many rows: what a reading with its comparison and its frame takes more than the bare query.
+fn live(dir: &Path) {
+    const ROWS: &str = "select * from big where id <= 10000";
+    const READINGS: u64 = 20;
+    let bare = middle(
+        (0..TIMES)
+            .map(|_| {
+                let began = processor();
+                work::decode(dir, ROWS);
+                processor() - began
+            })
+            .collect(),
+    );
+    let (desk, inbox) = work::asked(dir, ROWS);
+    let mut app = App::new(desk, THEME, None);
+    let mut terminal = terminal();
+    app.desk.submit("/live 0.2");
+    let readings = |app: &App| {
+        let live = app.desk.entry().and_then(|entry| entry.live.as_ref());
+        live.map_or(0, |live| live.readings)
+    };
+    let mut until = |wanted: u64| {
+        let mut seen = 0;
+        while seen < wanted {
+            app.event(inbox.recv().expect("an event"));
+            if readings(&app) != seen {
+                seen = readings(&app);
+                terminal.draw(|frame| draw(&mut app, frame)).expect("drawn");
+            }
+        }
+    };
+    until(3);
+    let began = processor();
+    until(3 + READINGS);
+    let each = (processor() - began) / READINGS as f64;
+    let more = (each - bare) * 1e3;
+    println!(
+        "| a reading of a live result of 10 000 rows and its frame, processor time; more than the bare query: {more:.1} ms | {each:.3} | | a frame, 16.7 ms |"
+    );
 }

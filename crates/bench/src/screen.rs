@@ -21,12 +21,13 @@ use ratatui::backend::CrosstermBackend;
 use ratatui::layout::Rect;
 use ratatui::{Terminal, TerminalOptions, Viewport};
 
-const THEME: Theme = Theme {
+pub const THEME: Theme = Theme {
     name: ThemeName::Deep,
     depth: Depth::True,
 };
 
-fn terminal() -> Terminal<CrosstermBackend<Vec<u8>>> {
+/// A terminal whose bytes go nowhere.
+pub fn terminal() -> Terminal<CrosstermBackend<Vec<u8>>> {
     let options = TerminalOptions {
         viewport: Viewport::Fixed(Rect::new(0, 0, 142, 42)),
     };

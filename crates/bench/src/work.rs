@@ -103,7 +103,7 @@ pub fn run(name: &str, dir: &Path) {
 }
 
 /// The bare driver's loop: steps and decodes every value.
-fn decode(dir: &Path, query: &str) {
+pub fn decode(dir: &Path, query: &str) {
     let connection = rusqlite::Connection::open(dir.join("big.db")).expect("opens");
     let mut statement = connection.prepare(query).expect("prepared");
     let width = statement.column_count();
@@ -164,6 +164,11 @@ pub fn until(desk: &mut Desk, inbox: &Receiver<Event>, done: impl Fn(&Desk) -> b
 
 /// A session with the million rows in a result.
 pub fn loaded(dir: &Path) -> (Desk, Receiver<Event>) {
+    asked(dir, QUERY)
+}
+
+/// A session with the result of a query.
+pub fn asked(dir: &Path, query: &str) -> (Desk, Receiver<Event>) {
     let connection = Sqlite::file(&dir.join("big.db"), false, &mut || {}).expect("opens");
     let (sender, inbox) = channel();
     let options = Options {
@@ -176,7 +181,7 @@ pub fn loaded(dir: &Path) -> (Desk, Receiver<Event>) {
         let _ = sender.send(event);
     });
     let mut desk = Desk::new(Box::new(connection), options, notify);
-    desk.submit(&format!("{QUERY};"));
+    desk.submit(&format!("{query};"));
     until(&mut desk, &inbox, |desk| !desk.is_busy());
     (desk, inbox)
 }

@@ -160,7 +160,6 @@ mod tests {
             ("sum(kg) filter (where kg > 1)", None),
             ("kg * 2 as kg", None),
             ("sum(tons)", None),
-            ("sum(kg", None),
             ("1", None),
             ("'kg'", None),
         ] {
