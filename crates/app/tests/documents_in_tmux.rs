@@ -3,11 +3,10 @@
 
 mod terminal;
 
-use std::io::{BufRead, BufReader};
 use std::path::Path;
-use std::process::{Child, Command, Stdio};
+use std::process::Command;
 
-use terminal::Tmux;
+use terminal::{Tmux, practice};
 
 /// Submits a flow and waits for what it comes to.
 fn ask(t: &Tmux, flow: &str, outcome: &str) -> String {
@@ -156,7 +155,7 @@ fn doubts_parameters_and_links() {
 fn transactions_and_users_over_the_wire() {
     let server = practice(&["--replica-set", "haven"]);
     let t = Tmux::open(142, 42);
-    t.start(&server.1);
+    t.start(&server.address);
     t.until("/help flows");
     t.types("begin");
     t.keys(&["F5"]);
@@ -195,7 +194,7 @@ fn transactions_and_users_over_the_wire() {
 fn going_elsewhere_on_a_document_server() {
     let server = practice(&[]);
     let t = Tmux::open(142, 42);
-    t.start(&server.1);
+    t.start(&server.address);
     t.until("/help flows");
     t.line("/use sheds");
     t.when("the other database", |s| {
@@ -229,45 +228,11 @@ fn going_elsewhere_on_a_document_server() {
     ask(&t, "from tools count as kept", "kept");
 }
 
-/// The practice server, ended by its own pid.
-struct Practice(
-    Child,
-    String,
-    #[allow(dead_code)] BufReader<std::process::ChildStdout>,
-);
-
-impl Drop for Practice {
-    fn drop(&mut self) {
-        let _ = Command::new("kill")
-            .args(["-INT", &self.0.id().to_string()])
-            .status();
-        let _ = self.0.wait();
-    }
-}
-
-fn practice(more: &[&str]) -> Practice {
-    let mut child = Command::new(env!("CARGO_BIN_EXE_idle-tide"))
-        .args(["practice-server", "--port", "0"])
-        .args(more)
-        .stdout(Stdio::piped())
-        .spawn()
-        .expect("starts");
-    let mut first = String::new();
-    let mut words = BufReader::new(child.stdout.take().expect("its words"));
-    words.read_line(&mut first).expect("says where");
-    let address = first
-        .split_whitespace()
-        .last()
-        .expect("an address")
-        .to_string();
-    Practice(child, address, words)
-}
-
 #[test]
 fn documents_over_the_wire() {
     let server = practice(&[]);
     let t = Tmux::open(142, 42);
-    t.start(&server.1);
+    t.start(&server.address);
     use_it(&t);
 }
 
@@ -293,12 +258,15 @@ fn what_the_practice_server_acknowledged_survives_a_kill() {
     let run = |address: &str, statement: &str| rows_of(dir.path(), address, statement);
     for round in 1..=3 {
         let mut server = practice(&["--data", &kept, "--empty"]);
-        run(&server.1, &format!("insert into notes {{ _id: {round} }}"));
-        server.0.kill().expect("killed");
-        server.0.wait().expect("gone");
+        run(
+            &server.address,
+            &format!("insert into notes {{ _id: {round} }}"),
+        );
+        server.child.kill().expect("killed");
+        server.child.wait().expect("gone");
     }
     let server = practice(&["--data", &kept, "--empty"]);
-    let all = run(&server.1, "from notes order by _id");
+    let all = run(&server.address, "from notes order by _id");
     assert_eq!(all, "{\"_id\":1}\n{\"_id\":2}\n{\"_id\":3}\n");
 }
 
@@ -311,10 +279,10 @@ fn what_the_practice_server_keeps_is_whole_after_its_end() {
     {
         let server = practice(&["--data", &kept, "--empty"]);
         run(
-            &server.1,
+            &server.address,
             "insert into notes [{ _id: 1, a: 'x' }, { _id: 2, b: [1, 2.5] }]",
         );
-        run(&server.1, "create unique index by_a on notes (a)");
+        run(&server.address, "create unique index by_a on notes (a)");
     }
     let again = practice(&["--data", &kept, "--empty"]);
     assert_eq!(

@@ -7,7 +7,8 @@ use std::path::Path;
 use std::process::{Command, Output};
 
 use idle_tide_draw::export::FORMATS;
-use terminal::{OWNER, Tmux, has_mysql, owner, place};
+use idle_tide_standin::{Options, Standin};
+use terminal::{OWNER, Tmux, has_mysql, owner, place, practice};
 
 #[test]
 fn a_file_comes_in_and_goes_out_in_every_format() {
@@ -116,6 +117,7 @@ fn run(home: &Path, arguments: &[&str]) -> Output {
         .env("HOME", home)
         .env("PGPASSWORD", OWNER)
         .env("MYSQL_PWD", OWNER)
+        .env("IDLE_TIDE_TDS_PASSWORD", OWNER)
         .output()
         .expect("runs")
 }
@@ -125,7 +127,7 @@ fn diary(first: &str, second: &str, statements: &[(&str, &str)], change: &str, r
     let t = Tmux::open(142, 42);
     let program = env!("CARGO_BIN_EXE_idle-tide");
     t.line(&format!(
-        "PGPASSWORD=\"{OWNER}\" MYSQL_PWD=\"{OWNER}\" {program} {first} --write"
+        "PGPASSWORD=\"{OWNER}\" MYSQL_PWD=\"{OWNER}\" IDLE_TIDE_TDS_PASSWORD=\"{OWNER}\" {program} {first} --write"
     ));
     t.until("Try ");
     t.line("/diary ~/walk.md");
@@ -232,6 +234,16 @@ fn a_session_is_a_diary_that_runs_again() {
             "now       2 | new",
         );
     }
+    let [first, second] =
+        [(), ()].map(|()| Standin::start(&Options::new("haven", OWNER)).expect("started"));
+    let address = |of: &Standin| format!("tds://haven@127.0.0.1:{}/harbour", of.address.port());
+    diary(
+        &address(&first),
+        &address(&second),
+        sql,
+        change,
+        "now       2 | new",
+    );
     for name in ["docs_a", "docs_b"] {
         std::fs::create_dir(folder.path().join(name)).expect("made");
         std::fs::write(
@@ -250,11 +262,17 @@ fn a_session_is_a_diary_that_runs_again() {
         ("from moorings order by _id;", "1 of 3"),
     ];
     let docs = |name: &str| format!("docs:{}", place_of(name));
-    diary(
-        &docs("docs_a"),
-        &docs("docs_b"),
-        flows,
-        "update moorings set note = 'new' where _id = 2",
-        "now       2 | new",
-    );
+    let servers = [(), ()].map(|()| practice(&["--empty"]));
+    for (first, second) in [
+        (docs("docs_a"), docs("docs_b")),
+        (servers[0].address.clone(), servers[1].address.clone()),
+    ] {
+        diary(
+            &first,
+            &second,
+            flows,
+            "update moorings set note = 'new' where _id = 2",
+            "now       2 | new",
+        );
+    }
 }

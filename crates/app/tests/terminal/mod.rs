@@ -1,8 +1,9 @@
 //! The real program in a terminal multiplexer: typing, and waiting for text on the screen.
 #![allow(dead_code)]
 
+use std::io::{BufRead, BufReader};
 use std::path::Path;
-use std::process::{Command, Output};
+use std::process::{Child, ChildStdout, Command, Output, Stdio};
 use std::time::{Duration, Instant};
 
 pub struct Tmux {
@@ -192,4 +193,39 @@ pub fn arrive(address: &str) -> Tmux {
     t.line(OWNER);
     t.until("Try ");
     t
+}
+
+/// The practice server, ended by its own pid.
+pub struct Practice {
+    pub child: Child,
+    pub address: String,
+    _words: BufReader<ChildStdout>,
+}
+
+impl Drop for Practice {
+    fn drop(&mut self) {
+        let _ = Command::new("kill")
+            .args(["-INT", &self.child.id().to_string()])
+            .status();
+        let _ = self.child.wait();
+    }
+}
+
+/// The practice server at a port that is free, with these options.
+pub fn practice(more: &[&str]) -> Practice {
+    let mut child = Command::new(env!("CARGO_BIN_EXE_idle-tide"))
+        .args(["practice-server", "--port", "0"])
+        .args(more)
+        .stdout(Stdio::piped())
+        .spawn()
+        .expect("starts");
+    let mut first = String::new();
+    let mut words = BufReader::new(child.stdout.take().expect("its words"));
+    words.read_line(&mut first).expect("says where");
+    let address = first.split_whitespace().last().expect("an address");
+    Practice {
+        child,
+        address: address.to_string(),
+        _words: words,
+    }
 }
