@@ -9,4 +9,5 @@ mod faults;
 mod files;
 mod place;
 mod secured;
+mod statements;
 mod transactions;
