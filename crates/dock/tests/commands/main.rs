@@ -3,6 +3,7 @@
 
 #![allow(clippy::too_many_lines)]
 
+mod edges;
 mod expressions;
 mod served;
 mod stages;

@@ -460,7 +460,7 @@ impl Local {
             Definition::CreateCollection(name) => {
                 if self.find(&name.name)?.is_some() {
                     return Err(EngineError {
-                        fault: Fault::Constraint,
+                        fault: Fault::Statement,
                         ..EngineError::plain(format!(
                             "There is a collection {} already.",
                             name.name
@@ -502,7 +502,7 @@ impl Local {
                 };
                 if self.find(&to.name)?.is_some() {
                     return Err(EngineError {
-                        fault: Fault::Constraint,
+                        fault: Fault::Statement,
                         ..EngineError::plain(format!("There is a collection {} already.", to.name))
                     });
                 }

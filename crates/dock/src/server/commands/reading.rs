@@ -345,11 +345,10 @@ impl Connection {
             variables,
             usize::MAX,
         )?;
-        let skip = command
-            .get("skip")
-            .and_then(Datum::as_i64)
-            .unwrap_or(0)
-            .max(0) as usize;
+        let skip = command.get("skip").and_then(Datum::as_i64).unwrap_or(0);
+        let Ok(skip) = usize::try_from(skip) else {
+            return Err(Failed::new(51024, "BSON field 'skip' must be >= 0"));
+        };
         let limit = command
             .get("limit")
             .and_then(Datum::as_i64)

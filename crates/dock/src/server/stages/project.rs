@@ -1,5 +1,7 @@
 //! Fields kept, left out and added: `$project`, `$addFields`, `$unset`.
 
+use std::borrow::Cow;
+
 use super::*;
 
 /// Adds computed fields; an object of plain names goes into the object that is there.
@@ -98,18 +100,50 @@ fn take_out_value(value: &mut Datum, path: &[&str]) {
     }
 }
 
+/// The fields of a projection by their paths: an object of plain names stands for what is within the field.
+fn by_paths(fields: &Document) -> Result<Cow<'_, Document>> {
+    let nested = |value: &Datum| match value {
+        Datum::Object(o) => o.fields.first().is_none_or(|(n, _)| !n.starts_with('$')),
+        _ => false,
+    };
+    if !fields.fields.iter().any(|(_, value)| nested(value)) {
+        return Ok(Cow::Borrowed(fields));
+    }
+    let mut out = Document::new();
+    for (path, value) in &fields.fields {
+        match value {
+            Datum::Object(o) if o.is_empty() => {
+                return Err(bad(
+                    51270,
+                    "An empty sub-projection is not a valid value. Found empty object at path",
+                ));
+            }
+            Datum::Object(o) if nested(value) => {
+                for (name, value) in by_paths(o)?.fields.iter() {
+                    out.fields
+                        .push((format!("{path}.{name}").into(), value.clone()));
+                }
+            }
+            value => out.fields.push((path.clone(), value.clone())),
+        }
+    }
+    Ok(Cow::Owned(out))
+}
+
 /// A projection: fields kept or left out, and computed ones.
 pub fn project(document: &Document, fields: &Document, variables: &Variables) -> Result<Document> {
+    let fields = &*by_paths(fields)?;
     let plain = |v: &Datum| v.is_number() || matches!(v, Datum::Boolean(_));
     let excludes = fields
         .fields
         .iter()
         .filter(|(n, _)| n != "_id")
         .any(|(_, v)| plain(v) && !truth(Some(v)));
-    let only_id = fields
+    // A list that is cut leaves the other fields where nothing is said to be kept.
+    let only_out = fields
         .fields
         .iter()
-        .all(|(n, v)| n == "_id" && plain(v) && !truth(Some(v)));
+        .all(|(n, v)| n == "_id" && plain(v) && !truth(Some(v)) || cut(v).is_some());
     if let Some((path, _)) = fields
         .fields
         .iter()
@@ -120,12 +154,14 @@ pub fn project(document: &Document, fields: &Document, variables: &Variables) ->
             format!("Cannot do inclusion on field {path} in exclusion projection"),
         ));
     }
-    if excludes || only_id {
+    if excludes || only_out {
         let mut out = document.clone();
         for (path, value) in &fields.fields {
+            let parts: Vec<&str> = path.split('.').collect();
             if plain(value) && !truth(Some(value)) {
-                let parts: Vec<&str> = path.split('.').collect();
                 take_out(&mut out, &parts);
+            } else if let Some(n) = cut(value) {
+                slice_at(&mut out, &parts, n, variables)?;
             }
         }
         return Ok(out);
@@ -137,9 +173,9 @@ pub fn project(document: &Document, fields: &Document, variables: &Variables) ->
         if plain(value) && truth(Some(value)) {
             kept.push(path.split('.').collect());
         } else if let Datum::Object(o) = value
-            && o.fields.first().is_some_and(|(n, v)| {
-                n == "$slice" && of_the_path(v) || n == "$elemMatch" || n == "$meta"
-            })
+            && o.fields
+                .first()
+                .is_some_and(|(n, _)| cut(value).is_some() || n == "$elemMatch" || n == "$meta")
         {
             kept.push(path.split('.').collect());
         }
@@ -167,12 +203,13 @@ pub fn project(document: &Document, fields: &Document, variables: &Variables) ->
         if plain(e) || path == "_id" && plain(e) {
             continue;
         }
+        if let Some(n) = cut(e) {
+            let parts: Vec<&str> = path.split('.').collect();
+            slice_at(&mut out, &parts, n, variables)?;
+            continue;
+        }
         if let Datum::Object(o) = e {
             match o.fields.first().map(|(n, v)| (n.as_str(), v)) {
-                Some(("$slice", n)) if of_the_path(n) => {
-                    slice_at(&mut out, path, n, document, variables)?;
-                    continue;
-                }
                 Some(("$elemMatch", inner)) => {
                     first_match_at(&mut out, path, inner, variables)?;
                     continue;
@@ -187,34 +224,35 @@ pub fn project(document: &Document, fields: &Document, variables: &Variables) ->
     Ok(out)
 }
 
-/// Keeps a part of the list at a path.
-fn slice_at(
-    out: &mut Document,
-    path: &str,
-    n: &Datum,
-    document: &Document,
-    variables: &Variables,
-) -> Result<()> {
-    if let Some(list) = out.get(path).cloned() {
-        let call = Document::new().with(
-            "$slice",
+/// Keeps a part of the lists at a path.
+fn slice_at(out: &mut Document, path: &[&str], n: &Datum, variables: &Variables) -> Result<()> {
+    let Some((first, rest)) = path.split_first() else {
+        return Ok(());
+    };
+    let Some(value) = out.get_mut(first) else {
+        return Ok(());
+    };
+    match value {
+        Datum::List(list) if rest.is_empty() => {
+            let whole = Document::new().with("$literal", Datum::List(std::mem::take(list)));
+            let mut arguments = vec![Datum::from(whole)];
             match n {
-                Datum::List(both) => Datum::List(
-                    [
-                        vec![Document::new().with("$literal", list).into()],
-                        both.clone(),
-                    ]
-                    .concat(),
-                ),
-                n => Datum::List(vec![
-                    Document::new().with("$literal", list).into(),
-                    n.clone(),
-                ]),
-            },
-        );
-        if let Some(value) = evaluate(&call.into(), document, variables)? {
-            out.set(path, value);
+                Datum::List(both) => arguments.extend(both.iter().cloned()),
+                n => arguments.push(n.clone()),
+            }
+            let call = Document::new().with("$slice", Datum::List(arguments));
+            let part = evaluate(&call.into(), &Document::new(), variables)?;
+            *value = part.unwrap_or(Datum::Null);
         }
+        Datum::Object(inner) => slice_at(inner, rest, n, variables)?,
+        Datum::List(list) => {
+            for element in list {
+                if let Datum::Object(inner) = element {
+                    slice_at(inner, rest, n, variables)?;
+                }
+            }
+        }
+        _ => {}
     }
     Ok(())
 }
@@ -277,10 +315,12 @@ fn keep(value: &Datum, paths: &[&[&str]]) -> Option<Datum> {
     }
 }
 
-/// Whether a `$slice` is one of numbers, which cuts the list at its own path, and not an expression.
-fn of_the_path(slice: &Datum) -> bool {
-    match slice {
+/// The numbers of a `$slice` that cuts the list at its own path; none of one that is an expression.
+fn cut(projection: &Datum) -> Option<&Datum> {
+    let (name, n) = projection.as_object()?.fields.first()?;
+    let numbers = match n {
         Datum::List(list) => list.iter().all(|n| n.as_i64().is_some()),
         one => one.as_i64().is_some(),
-    }
+    };
+    (name == "$slice" && numbers).then_some(n)
 }
