@@ -141,7 +141,7 @@ impl Case<'_> {
                             continue;
                         };
                         if let Some(field) = object.field(plain) {
-                            let start = token.start - qualifier.len() - 1;
+                            let start = self.qualified_from(token);
                             let text = format!(
                                 "{}.{}",
                                 other.qualifier(),
@@ -168,6 +168,19 @@ impl Case<'_> {
             headline: format!("There is no column {plain}{place}."),
             span: token.map(|token| token.start..token.end),
             corrections,
+        }
+    }
+
+    /// Where a name begins with the qualifier before it, if there is one.
+    fn qualified_from(&self, token: Token) -> usize {
+        let at = self
+            .list
+            .iter()
+            .position(|known| known.start == token.start);
+        let before = at.map_or(&[][..], |at| &self.list[..at]);
+        match before {
+            [.., qualifier, dot] if dot.kind == TokenKind::Dot => qualifier.start,
+            _ => token.start,
         }
     }
 

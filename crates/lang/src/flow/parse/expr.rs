@@ -118,14 +118,7 @@ impl Parser<'_> {
             (TokenKind::Word, word) => match word.to_ascii_lowercase().as_str() {
                 "or" => O::Or,
                 "and" => O::And,
-                "between" | "in" | "like" | "is" => return Some((None, 4)),
-                "not"
-                    if ["between", "in", "like"]
-                        .iter()
-                        .any(|w| self.is_word_at(1, w)) =>
-                {
-                    return Some((None, 4));
-                }
+                "between" | "in" | "like" | "is" | "not" => return Some((None, 4)),
                 _ => return None,
             },
             _ => return None,
