@@ -135,6 +135,7 @@ fn mistakes_deep_within_a_flow_say_where_they_are() {
         "{}",
         element.message
     );
+    assert!(script("= (l[0] = 5)", &TimeZone::UTC).is_ok());
 }
 
 fn sent(text: &str) -> String {

@@ -92,14 +92,17 @@ impl Parser<'_> {
         // A word that is followed by = is a variable, whatever it is.
         let sets = |parser: &Self| {
             let mut at = 1;
-            while parser.ahead_text(at) == "."
-                && parser
-                    .ahead(at + 1)
-                    .is_some_and(|t| t.kind == TokenKind::Word)
-            {
-                at += 2;
+            loop {
+                let word = |at| {
+                    let token = parser.ahead(at);
+                    token.is_some_and(|t| t.kind == TokenKind::Word)
+                };
+                match parser.ahead_text(at) {
+                    "." if word(at + 1) => at += 2,
+                    "[" if parser.ahead_text(at + 2) == "]" => at += 3,
+                    sign => return sign == "=",
+                }
             }
-            parser.ahead_text(at) == "="
         };
         let names = matches!(
             self.peek().map(|t| t.kind),
@@ -114,7 +117,7 @@ impl Parser<'_> {
             {
                 return Err(FlowError::at(
                     path.span,
-                    "An element of a list cannot be set; a whole list can.",
+                    "An element of a list cannot be set; a whole list can. In brackets it is compared:  (l[0] = 5).",
                 ));
             }
             self.at += 1;
