@@ -1,116 +1,9 @@
 //! Results that answer back: compared, read again by themselves, drawn; on a file that another connection writes to.
 
-use std::path::Path;
-use std::sync::Arc;
-use std::sync::mpsc::{Receiver, channel};
-use std::time::{Duration, Instant};
+mod plain;
 
-use idle_tide_desk::{Content, Desk, Entry, Event, Options, Request, State, Writes, sheet};
-use idle_tide_engines::sqlite::Sqlite;
-use idle_tide_engines::{Connection, Nowhere};
-
-struct Session {
-    desk: Desk,
-    inbox: Receiver<Event>,
-    other: Sqlite,
-    _dir: tempfile::TempDir,
-}
-
-impl Session {
-    fn new() -> Self {
-        let dir = tempfile::tempdir().expect("a folder");
-        let path = dir.path().join("harbour.db");
-        std::fs::File::create(&path).expect("makes it");
-        let open = |path: &Path| Sqlite::file(path, true, &mut || ()).expect("opens");
-        let mut other = open(&path);
-        other
-            .run(
-                0,
-                "create table berths (id integer primary key, port text, metres real)",
-                &mut Nowhere,
-            )
-            .expect("makes a table");
-        let (sender, inbox) = channel();
-        let options = Options {
-            source: "test".into(),
-            writes: Writes::Free,
-            places: None,
-            stream: None,
-        };
-        let notify = Arc::new(move |event| {
-            let _ = sender.send(event);
-        });
-        let desk = Desk::new(Box::new(open(&path)), options, notify);
-        let mut session = Session {
-            desk,
-            inbox,
-            other,
-            _dir: dir,
-        };
-        session.other(
-            "insert into berths values (1, 'Quay', 20), (2, 'Cove', 12.5), (3, 'Spit', null)",
-        );
-        session.desk.arrive();
-        session.until(|desk| desk.entry().is_some_and(|entry| entry.state == State::Done));
-        session
-    }
-
-    fn other(&mut self, sql: &str) {
-        self.other
-            .run(0, sql, &mut Nowhere)
-            .expect("runs elsewhere");
-    }
-
-    fn until(&mut self, done: impl Fn(&Desk) -> bool) {
-        let start = Instant::now();
-        while !done(&self.desk) {
-            let (entry, notice) = (self.desk.entry(), self.desk.notice());
-            assert!(
-                start.elapsed() < Duration::from_secs(20),
-                "never happened: {entry:?} {notice:?}"
-            );
-            if let Ok(event) = self.inbox.recv_timeout(Duration::from_millis(20)) {
-                self.desk.handle(event);
-            }
-        }
-    }
-
-    fn run(&mut self, text: &str) -> &Entry {
-        self.desk.submit(text);
-        self.until(|desk| !desk.is_busy());
-        self.desk.entry().expect("an entry")
-    }
-
-    fn rows(&self, number: u32) -> Vec<String> {
-        let mut entries = self.desk.entries().iter();
-        let entry = entries
-            .find(|entry| entry.number == number)
-            .expect("the entry");
-        let set = sheet::read(&entry.sheet().expect("rows").set);
-        let row = |at: u64| -> Vec<String> {
-            let columns = 0..set.columns().len();
-            columns
-                .map(|column| set.value(at, column).expect("a value").as_ref().plain())
-                .collect()
-        };
-        (0..set.len()).map(|at| row(at).join("|")).collect()
-    }
-
-    fn words(&self) -> String {
-        self.desk
-            .entry()
-            .and_then(Entry::head)
-            .map_or(String::new(), |page| page.text())
-    }
-
-    /// What is refused of a command, in words.
-    fn refused(&mut self, text: &str) -> String {
-        match &self.run(text).content {
-            Content::Failure(failure) => failure.headline.clone(),
-            other => panic!("{text}: {other:?}"),
-        }
-    }
-}
+use idle_tide_desk::{Content, Desk, Entry, Request, State};
+use plain::Session;
 
 #[test]
 fn a_statement_that_runs_again_says_what_differs_and_compare_shows_it() {
@@ -282,30 +175,6 @@ fn a_live_result_follows_a_number_rings_once_and_ends_with_its_table() {
     }
 }
 
-impl Session {
-    /// The picture shown, once its numbers are those of its result, as text.
-    fn picture(&mut self, fits: impl Fn(&str) -> bool) -> String {
-        let start = Instant::now();
-        loop {
-            self.desk.renew_chart();
-            let chart = self.desk.entry().and_then(Entry::chart).expect("a picture");
-            let text = chart
-                .scene(70, 16)
-                .map_or(String::new(), |scene| scene.text());
-            if fits(&text) {
-                return text;
-            }
-            assert!(
-                start.elapsed() < Duration::from_secs(20),
-                "never so: {text}"
-            );
-            if let Ok(event) = self.inbox.recv_timeout(Duration::from_millis(20)) {
-                self.desk.handle(event);
-            }
-        }
-    }
-}
-
 #[test]
 fn a_picture_follows_its_result_and_opens_its_rows() {
     let mut session = Session::new();
@@ -438,7 +307,7 @@ fn what_cannot_be_drawn_or_must_not_be_is_said() {
 #[test]
 fn a_question_across_results_and_files_compares_exactly() {
     let mut session = Session::new();
-    let prices = session._dir.path().join("prices.csv");
+    let prices = session.dir.path().join("prices.csv");
     std::fs::write(
         &prices,
         "port,price,\"from\"\nQuay,0.10,1\nCove,12345678901234567.89,2\nnowhere,1,3\n",
@@ -639,7 +508,7 @@ fn a_script_calculates_asks_and_changes_and_its_variables_stand_in_statements() 
     );
 
     // A file of all three.
-    let file = session._dir.path().join("tide.sql");
+    let file = session.dir.path().join("tide.sql");
     std::fs::write(&file, "= depth = 4\ninsert into berths values (:depth + 90, 'File', :depth);\n= for i in 1..2 {\n  i\n}\n/tables\n").expect("written");
     session.run(&format!("/run {}", file.display()));
     session.until(|desk| desk.entry().is_some_and(|entry| entry.text == "/tables"));

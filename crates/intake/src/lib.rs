@@ -13,7 +13,7 @@ pub use convert::{FORMS, Form};
 pub use file::{Encoding, Kind, Spooled, spool};
 pub use look::{check, look};
 pub use plan::{Asked, ColumnPlan, Proposal, Shape};
-pub use records::{Batch, Refuse, documents, rows};
+pub use records::{Batch, Refuse, documents, rows, rows_by};
 pub use separated::Separated;
 
 /// A line, or a document, that does not fit.

@@ -354,8 +354,23 @@ pub fn rows(
     take: &mut dyn FnMut(Batch) -> Result<bool, Trouble>,
     refuse: &mut Refuse<'_>,
 ) -> Result<(), Trouble> {
+    rows_by(path, proposal, u64::MAX, take, refuse)
+}
+
+/// The same, where a batch ends after every so many rows besides.
+///
+/// # Errors
+/// Likewise.
+pub fn rows_by(
+    path: &Path,
+    proposal: &Proposal,
+    every: u64,
+    take: &mut dyn FnMut(Batch) -> Result<bool, Trouble>,
+    refuse: &mut Refuse<'_>,
+) -> Result<(), Trouble> {
     let mut batch = Batch::default();
     let mut goes_on = true;
+    let mut left = every;
     let names: Vec<String> = proposal.columns.iter().map(|c| c.from.clone()).collect();
     fields(path, &proposal.shape, &names, &mut |seen| {
         let (fields, known) = match seen {
@@ -366,11 +381,17 @@ pub fn rows(
             }
         };
         match convert(fields, known, proposal, &mut batch.rows) {
-            Ok(()) => batch.lines.push(fields.line),
+            Ok(()) => {
+                batch.lines.push(fields.line);
+                left -= 1;
+            }
             Err(bad) => refuse(bad, Some(fields))?,
         }
-        if batch.rows.encoded() >= BATCH {
+        if left == 0 || batch.rows.encoded() >= BATCH {
             goes_on = take(std::mem::take(&mut batch))?;
+            if left == 0 {
+                left = every;
+            }
         }
         Ok(goes_on)
     })?;

@@ -13,7 +13,7 @@ use idle_tide_core::document::{Datum, Document};
 use idle_tide_draw::picture::{bytes, counted, grouped, lasting};
 use idle_tide_engines::load::{Destination, Existing, NotPut};
 use idle_tide_engines::{Connection, EngineError, Fault};
-use idle_tide_intake::{Bad, Batch, Kind, Proposal, Spooled, Trouble, documents, rows};
+use idle_tide_intake::{Bad, Batch, Kind, Proposal, Spooled, Trouble, documents, rows, rows_by};
 use idle_tide_lang::dialect::Family;
 
 use super::beside::Beside;
@@ -83,10 +83,12 @@ impl Load {
         let (path, proposal) = (self.file.path().to_path_buf(), self.proposal.clone());
         let mut beside = Beside::of(&self.path, &proposal);
         let (stop, skips) = (Arc::clone(stop), self.wishes.skips_bad);
+        let every = self.wishes.batch.unwrap_or(u64::MAX);
         let reading = std::thread::spawn(move || {
-            rows(
+            rows_by(
                 &path,
                 &proposal,
+                every,
                 // Nobody takes more once the load has failed.
                 &mut |batch| Ok(!stop.load(Ordering::Relaxed) && sender.send(batch).is_ok()),
                 &mut |bad, fields| match skips {
