@@ -231,7 +231,10 @@ fn scripts_show_what_they_are_asked_to_and_say_what_they_cannot() {
             ("= rows()", "It is written rows('statement')"),
             ("= rows('select :?pin')", "is not kept"),
             ("= rows('selct 1')", "takes a statement that only reads"),
-            ("= rows('select nothing')", "There is no column nothing"),
+            (
+                "= rows('select nothere from berths')",
+                "no such column: nothere",
+            ),
             ("= l = [1]; l[0] = 5", "An element of a list cannot be set"),
             ("/forget nobody", "There is no variable or function nobody"),
         ],
