@@ -1564,3 +1564,151 @@ fn escape_and_a_letter_that_came_together_are_two_keys() {
         .key(KeyEvent::new(KeyCode::Char('/'), KeyModifiers::ALT));
     assert_eq!((s.app.composer.text(), s.app.focus), ("/", Focus::Write));
 }
+
+/// Numbers that look like chance and come again with the same seed (xorshift, Marsaglia 2003).
+struct Chance(u64);
+
+impl Chance {
+    fn below(&mut self, count: usize) -> usize {
+        self.0 ^= self.0 << 13;
+        self.0 ^= self.0 >> 7;
+        self.0 ^= self.0 << 17;
+        (self.0 >> 11) as usize % count
+    }
+
+    /// A key, a click, a turn of the wheel or a paste.
+    fn act(&mut self, s: &mut Screen) -> String {
+        use KeyCode as K;
+        const KEYS: [KeyCode; 25] = [
+            K::Enter,
+            K::Esc,
+            K::Tab,
+            K::Up,
+            K::Down,
+            K::Left,
+            K::Right,
+            K::Home,
+            K::End,
+            K::PageUp,
+            K::PageDown,
+            K::Backspace,
+            K::Delete,
+            K::F(1),
+            K::F(2),
+            K::F(3),
+            K::F(4),
+            K::F(5),
+            K::F(6),
+            K::F(7),
+            K::F(8),
+            K::F(9),
+            K::Char(' '),
+            K::Char('/'),
+            K::Char(';'),
+        ];
+        // What opens a source, asks a network or starts a server is not pressed.
+        let elsewhere = matches!(s.app.in_front(), Some(Place::Sources | Place::Form));
+        let mouse = |kind, column, row| MouseEvent {
+            kind,
+            column,
+            row,
+            modifiers: KeyModifiers::NONE,
+        };
+        let (x, y) = (self.below(142) as u16, self.below(42) as u16);
+        match self.below(20) {
+            0..=7 => {
+                let code = KEYS[self.below(KEYS.len())];
+                if elsewhere && code == K::Enter {
+                    return "nothing".into();
+                }
+                s.press(code);
+                format!("{code:?}")
+            }
+            8..=12 => {
+                let letter = b"abcdefghijklmnopqrstuvwxyz0123456789,.+-[]=*'"[self.below(45)];
+                if elsewhere && matches!(letter, b'p' | b't' | b'l') {
+                    return "nothing".into();
+                }
+                s.press(K::Char(char::from(letter)));
+                char::from(letter).to_string()
+            }
+            13 | 14 => {
+                let letter = char::from(b"abcefklnpruwyz"[self.below(14)]);
+                s.control(letter);
+                format!("ctrl {letter}")
+            }
+            15 | 16 if !elsewhere => {
+                s.app
+                    .mouse(mouse(MouseEventKind::Down(MouseButton::Left), x, y));
+                format!("click {x} {y}")
+            }
+            17 => {
+                let kind = match self.below(2) {
+                    0 => MouseEventKind::ScrollDown,
+                    _ => MouseEventKind::ScrollUp,
+                };
+                s.app.mouse(mouse(kind, x, y));
+                format!("{kind:?} {x} {y}")
+            }
+            18 => {
+                let pasted = ["berths", "1\t2\n3\t4\n", "\u{1b}[31m\u{202e}x", ""];
+                let text = pasted[self.below(pasted.len())];
+                s.app.paste(text);
+                format!("paste {text:?}")
+            }
+            _ => "nothing".into(),
+        }
+    }
+}
+
+/// Whatever is pressed, clicked or pasted in whatever view: it is drawn, and the way back to the composer stays open.
+#[test]
+fn whatever_is_pressed_is_drawn_and_leads_back() {
+    let seeds = std::env::var("SEEDS").ok().and_then(|n| n.parse().ok());
+    for seed in 1..=seeds.unwrap_or(5_u64) {
+        let mut s = match seed % 2 {
+            0 => Screen::harbour(),
+            _ => Screen::documents(),
+        };
+        s.submit(match seed % 2 {
+            0 => "select * from visits limit 40;",
+            _ => "from landings limit 40;",
+        });
+        let mut chance = Chance(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15));
+        let mut acts = Vec::new();
+        for _ in 0..120 {
+            acts.push(chance.act(&mut s));
+            while let Ok(event) = s.inbox.try_recv() {
+                s.app.event(timeless(event));
+            }
+            let (width, height) = [(142, 42), (80, 24), (40, 12), (9, 3)][chance.below(4)];
+            let drawn =
+                std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| s.text(width, height)));
+            let text = drawn.unwrap_or_else(|_| panic!("{seed}: {width}x{height} after {acts:?}"));
+            let controls = text
+                .chars()
+                .filter(|c| c.is_control() && *c != '\n')
+                .count();
+            assert_eq!(controls, 0, "{seed}: {acts:?}\n{text}");
+        }
+        // What runs is stopped, what is asked is left, what is open is closed.
+        for _ in 0..30 {
+            s.control('c');
+            s.press(KeyCode::Esc);
+            while let Ok(event) = s.inbox.recv_timeout(Duration::from_millis(5)) {
+                s.app.event(timeless(event));
+            }
+        }
+        s.idle();
+        assert!(
+            s.app.views().is_empty(),
+            "{seed}: {:?} after {acts:?}",
+            s.app.views()
+        );
+        s.app.focus = Focus::Write;
+        s.app.composer.set("");
+        s.submit("/bearings");
+        let text = s.text(142, 42);
+        assert!(text.contains("/bearings"), "{seed}: {acts:?}\n{text}");
+    }
+}
