@@ -1700,6 +1700,8 @@ fn whatever_is_pressed_is_drawn_and_leads_back() {
             }
         }
         s.idle();
+        // A session that ended at last shows the sources.
+        s.press(KeyCode::Esc);
         assert!(
             s.app.views().is_empty(),
             "{seed}: {:?} after {acts:?}",
