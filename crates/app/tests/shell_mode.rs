@@ -1008,3 +1008,120 @@ fn questions_across_sources_and_pictures_without_a_screen() {
         assert!(!std::path::Path::new(&path).exists(), "{chart}");
     }
 }
+
+/// What is called wrongly, or finds nothing to do, says what and what to do instead, on standard error alone.
+#[test]
+fn calls_that_cannot_be_are_refused_in_words() {
+    let s = Shell::new();
+    make_file(&s.path("t.db"));
+    let (db, there) = (s.path("t.db"), s.path("there.csv"));
+    std::fs::write(&there, "kept\n").expect("written");
+    std::fs::write(s.path("walk.md"), "# A walk\n\nNothing runs here.\n").expect("written");
+    let (walk, missing) = (s.path("walk.md"), s.path("missing.sql"));
+    let numbered = s.path("out-{n}.csv");
+    std::fs::write(s.path("out-2.csv"), "kept\n").expect("written");
+    let odd = s.path("out.odd");
+    let mut wrong = Vec::new();
+    for (arguments, words) in [
+        (&["run", &db, "--file", &missing][..], "cannot be read"),
+        (&["run", &db, "--file", &walk], "has no block that runs"),
+        (
+            &["run", &db, "select 1", "--output", &there],
+            "is there already",
+        ),
+        (
+            &["run", &db, "select 1", "--output", &odd],
+            "does not end like a format",
+        ),
+        (
+            &["run", &db, "select 1", "--format", "tape"],
+            "There is no format tape",
+        ),
+        (
+            &["run", &db, "select 1; select 2", "--output", &numbered],
+            "is there already; --replace",
+        ),
+        (
+            &["run", &db, "select 1", "--chart", "bars", "--output", &odd],
+            "does not end like a picture",
+        ),
+        (
+            &["run", &db, "select 1", "--chart", "pie"],
+            "pie is not one of",
+        ),
+        (
+            &["run", &db, "select 'x' as t", "--chart", "points"],
+            "needs two numbers",
+        ),
+        (
+            &[
+                "run",
+                "demo-docs",
+                "from landings limit 1",
+                "--format",
+                "sql",
+            ],
+            "say whose with --dialect",
+        ),
+        (&["demo", "--theme", "neon"], "neon"),
+        (&[&db, "--docs"], "--docs belongs to demo"),
+        (&[&db, "--fresh"], "belong to demo"),
+        (&["load", &there, "--into", "t"], "t"),
+        (&["open", "--nothing"], "--nothing"),
+    ] {
+        let ran = s.run(arguments);
+        if ran.code == 0 || !ran.err.contains(words) {
+            wrong.push(format!("{arguments:?}: {} {}", ran.code, ran.err));
+        }
+    }
+    assert!(wrong.is_empty(), "{wrong:#?}");
+    for (name, kept) in [("there.csv", "kept\n"), ("out-2.csv", "kept\n")] {
+        let text = std::fs::read_to_string(s.path(name)).expect("read");
+        assert_eq!(text, kept, "{name}");
+    }
+    assert!(
+        left_over(s.dir.path()).is_empty(),
+        "{:?}",
+        left_over(s.dir.path())
+    );
+}
+
+/// Drawings and stages come out as text, and each result as its own picture.
+#[test]
+fn what_is_drawn_on_a_screen_is_text_without_one() {
+    let s = Shell::new();
+    for (source, command, parts) in [
+        (
+            "demo",
+            "/links visits",
+            &["visits", "berths", "vessels"][..],
+        ),
+        (
+            "demo-docs",
+            "/stages from landings where port = 'Brackwater' limit 3",
+            &["from", "where", "limit", "all 4 000 documents"],
+        ),
+        (
+            "demo",
+            "/plan select * from visits where id = 3",
+            &["visits"],
+        ),
+    ] {
+        let ran = s.run(&["run", source, command]);
+        assert_eq!(ran.code, 0, "{command}: {}", ran.err);
+        for part in parts {
+            assert!(ran.out.contains(part), "{command}: {part}: {}", ran.out);
+        }
+    }
+    let ran = s.run(&[
+        "run",
+        "demo",
+        "select code as quay, 2 as berths from quays; select name as keeper, length(name) as letters from keepers;",
+        "--chart",
+        "bars",
+    ]);
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    for title in ["berths by quay", "letters by keeper"] {
+        assert!(ran.out.contains(title), "{title}: {}", ran.out);
+    }
+}

@@ -2,11 +2,14 @@
 //! dialect, and corrections that are put where they belong.
 
 use idle_tide_core::column_type::ColumnType;
+use idle_tide_core::document::bson::encode;
 use idle_tide_core::document::extended::{Form, text_of};
+use idle_tide_core::document::shape::Shape;
 use idle_tide_core::document::time::TimeZone;
-use idle_tide_core::{Catalog, Datum, Field, Kind, Object, ValueRef};
+use idle_tide_core::{Catalog, Datum, Document, Field, Kind, Object, ValueRef};
+use idle_tide_lang::complete::{Sources, complete};
 use idle_tide_lang::correct::{Complaint, advise};
-use idle_tide_lang::dialect::{Dialect, MARIADB, POSTGRES, SQLITE, TABULAR};
+use idle_tide_lang::dialect::{Dialect, FLOW, MARIADB, POSTGRES, SQLITE, TABULAR};
 use idle_tide_lang::flow::compile::compile;
 use idle_tide_lang::flow::{FlowError, format, parse, script};
 
@@ -390,6 +393,108 @@ fn a_column_of_another_table_takes_the_place_of_the_name_with_its_qualifier() {
         assert!(
             mends.iter().any(|found| found == mended),
             "{text}: {mends:#?}"
+        );
+    }
+}
+
+/// What each stage gives is offered in the stages behind it, and nothing that is gone.
+#[test]
+fn fields_that_a_stage_makes_are_offered_behind_it() {
+    let mut shape = Shape::default();
+    for port in ["Brackwater", "Outer Spit"] {
+        let line = Document::new().with("species", "bass").with("kg", 2.5);
+        let document = Document::new()
+            .with("_id", 1)
+            .with("port", port)
+            .with("lines", Datum::List(vec![line.into()]));
+        shape.meet(&encode(&document));
+    }
+    let mut catalog = Catalog::default();
+    for name in ["landings", "surveys"] {
+        let mut object = Object::new("", name, Kind::Collection);
+        object.shape = Some(std::sync::Arc::new(shape.clone()));
+        catalog.objects.push(object);
+    }
+    let offers = |marked: &str| -> Vec<String> {
+        let cursor = marked.find('|').expect("a cursor");
+        let text = marked.replacen('|', "", 1);
+        let sources = Sources {
+            catalog: &catalog,
+            dialect: &FLOW,
+            columns: &[],
+            entries: &[],
+            names: &[],
+            topics: &[],
+        };
+        let found = complete(&text, cursor, true, &sources).candidates;
+        found
+            .into_iter()
+            .map(|candidate| candidate.insert)
+            .collect()
+    };
+    for (stages, there, gone) in [
+        (
+            "pick { tons: 1, port }",
+            &["tons", "port"][..],
+            &["lines"][..],
+        ),
+        ("add { tons: 1 }", &["tons", "port", "lines"], &[]),
+        ("without port", &["lines"], &["port"]),
+        (
+            "group by port { kg: sum(lines.kg) }",
+            &["port", "kg"],
+            &["lines"],
+        ),
+        ("distinct port", &["value", "count"], &["port"]),
+        ("count as many", &["many"], &["port"]),
+        ("band _id at (0, 10)", &["from", "to", "count"], &["port"]),
+        (
+            "band _id at (0, 10) { n: count() }",
+            &["from", "to", "n"],
+            &["count", "port"],
+        ),
+        (
+            "join surveys as s on port = s.port",
+            &["s", "s.port", "port"],
+            &[],
+        ),
+        ("unnest lines as line", &["line", "port"], &[]),
+        ("emit port => 1", &["key", "value"], &["port"]),
+        (
+            "emit port => 1 fold n = 0 then n + value",
+            &["key", "n"],
+            &["port"],
+        ),
+        ("limit 5 offset 2 order by port", &["port", "lines.kg"], &[]),
+    ] {
+        let found = offers(&format!("from landings {stages} where |"));
+        for name in there {
+            assert!(
+                found.iter().any(|offer| offer == name),
+                "{stages}: {name}: {found:?}"
+            );
+        }
+        for name in gone {
+            assert!(
+                !found.iter().any(|offer| offer == name),
+                "{stages}: {name}: {found:?}"
+            );
+        }
+    }
+    for (marked, first) in [
+        ("from landings where lines is of |", "number"),
+        ("from landings order by |", "port"),
+        ("from landings unnest |", "lines"),
+        ("from landings join one |", "landings"),
+        ("from landings save into |", "landings"),
+        ("insert into sur|", "surveys"),
+        ("drop collection |", "landings"),
+        ("rename collection land|", "landings"),
+    ] {
+        let found = offers(marked);
+        assert!(
+            found.iter().any(|offer| offer.trim() == first),
+            "{marked}: {found:?}"
         );
     }
 }
