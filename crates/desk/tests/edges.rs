@@ -258,7 +258,10 @@ fn scripts_show_what_they_are_asked_to_and_say_what_they_cannot() {
         .collect();
     assert_eq!(shown.len(), 2);
     assert_eq!(session.rows(shown[0]), ["1", "2"]);
-    assert_eq!(session.rows(shown[1]), ["true|missing", "0.5|missing", "missing|x"]);
+    assert_eq!(
+        session.rows(shown[1]),
+        ["true|missing", "0.5|missing", "missing|x"]
+    );
     session.run("/forget");
     let none = said(&mut session, "/variables");
     assert!(none.contains("There are no variables yet."), "{none}");
