@@ -139,13 +139,63 @@ fn statements<'t>(text: &str, list: &'t [Token]) -> Vec<&'t [Token]> {
     found
 }
 
+/// What is called: of a text that is run, in brackets or by `sp_executesql`, what it would take away, or that it cannot be read.
+fn called(reader: Reader<'_>, one: &[Token], verb: &str) -> Summary {
+    let text = reader.text;
+    let given = |list: &[Token]| match list {
+        [name, sign, ..] if name.of(text).starts_with('@') && sign.of(text) == "=" => 2,
+        _ => 0,
+    };
+    // What it answers may be kept: exec @answer = ...
+    let rest = one.get(1..).unwrap_or_default();
+    let rest = &rest[given(rest)..];
+    let until = |list: &[Token], ends: &dyn Fn(&Token) -> bool| {
+        let mut depth = 0_i32;
+        list.iter()
+            .position(|token| {
+                let end = depth == 0 && ends(token);
+                depth += i32::from(token.kind == TokenKind::Open);
+                depth -= i32::from(token.kind == TokenKind::Close);
+                end
+            })
+            .unwrap_or(list.len())
+    };
+    let words = match rest {
+        [open, inner @ ..] if open.kind == TokenKind::Open => {
+            Some(&inner[..until(inner, &|token| token.kind == TokenKind::Close)])
+        }
+        _ => {
+            let is_name = |token: &Token| {
+                let kinds = [TokenKind::Word, TokenKind::QuotedName, TokenKind::Dot];
+                kinds.contains(&token.kind) && !token.of(text).starts_with('@')
+            };
+            let end = until(rest, &|token| !is_name(token));
+            let last = rest[..end].last().and_then(|token| token.name(text));
+            let runs = last.is_some_and(|name| name.eq_ignore_ascii_case("sp_executesql"));
+            let first = &rest[end..];
+            let first = &first[given(first)..];
+            runs.then(|| &first[..until(first, &|token| token.kind == TokenKind::Comma)])
+        }
+    };
+    let inner = words.map(|words| reader.dynamic(words, verb));
+    Summary {
+        sweeps: inner.map_or_else(Vec::new, |inner| inner.sweeps),
+        ..Summary::new(verb, Effect::Unknown)
+    }
+}
+
 /// Summarises a batch.
 pub(super) fn read(text: &str, dialect: &Dialect) -> Summary {
+    read_at(text, dialect, 0)
+}
+
+/// Summarises a batch that stands so deep within texts that are run.
+pub(super) fn read_at(text: &str, dialect: &Dialect, depth: usize) -> Summary {
     let list = significant(&tokens(text, dialect));
     let reader = Reader {
         text,
         dialect,
-        depth: 0,
+        depth,
     };
     // What is kept under a name runs when it is called.
     let kept = |list: &[Token]| {
@@ -189,13 +239,26 @@ pub(super) fn read(text: &str, dialect: &Dialect) -> Summary {
             }
             "waitfor" => Summary::new(&verb, Effect::Read),
             "save" => Summary::new(&verb, Effect::Transaction),
-            "exec" | "execute" => Summary::new(&verb, Effect::Unknown),
+            "exec" | "execute" => called(reader, one, &verb),
             // A procedure may be called by its name alone where a batch begins.
             _ if one.as_ptr() == list.as_ptr()
                 && !dialect.starts.contains(&verb.as_str())
                 && one[0].kind != TokenKind::Open =>
             {
                 Summary::new(&verb, Effect::Unknown)
+            }
+            "insert" => {
+                let mut summary = reader.statement(one);
+                let calls = |token: &Token| {
+                    matches!(word_of(text, Some(token)).as_str(), "exec" | "execute")
+                };
+                // The rows of a procedure or of a text that is run.
+                if let Some(at) = one.iter().position(calls) {
+                    summary
+                        .sweeps
+                        .extend(called(reader, &one[at..], &verb).sweeps);
+                }
+                summary
             }
             _ => reader.statement(one),
         };

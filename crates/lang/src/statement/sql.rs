@@ -410,6 +410,9 @@ impl<'a> Reader<'a> {
 
     /// Another text that is run, read as a statement.
     fn text_run(self, text: &str) -> Summary {
+        if self.dialect.family == Family::Tabular {
+            return super::batch::read_at(text, self.dialect, self.depth + 1);
+        }
         let list = significant(&tokens(text, self.dialect));
         let reader = Reader {
             text,
@@ -1304,7 +1307,7 @@ impl<'a> Reader<'a> {
     }
 
     /// A text that is run: where it is written out it is read, else it is told that it cannot be.
-    fn dynamic(self, list: &[Token], verb: &str) -> Summary {
+    pub(super) fn dynamic(self, list: &[Token], verb: &str) -> Summary {
         let end = self.position(list, &["using"]).unwrap_or(list.len());
         let list: Vec<&Token> = list[..end]
             .iter()
