@@ -10,7 +10,7 @@ use idle_tide_core::document::extended::{self, Form as Json};
 use idle_tide_core::document::{Datum, Document};
 use idle_tide_core::{RowBatch, ValueRef};
 use idle_tide_dock::files::{self, Trouble as Broken};
-use parquet::basic::{ConvertedType, LogicalType, Type as Physical};
+use parquet::basic::{ConvertedType, LogicalType, TimeUnit, Type as Physical};
 use parquet::file::reader::{FileReader, SerializedFileReader};
 use parquet::record::Field;
 
@@ -185,6 +185,10 @@ pub(crate) fn columns_of(path: &Path) -> Result<(Vec<(String, ColumnType)>, u64)
             | (_, ConvertedType::TIMESTAMP_MILLIS | ConvertedType::TIMESTAMP_MICROS) => {
                 ColumnType::ZonedMoment
             }
+            (Some(LogicalType::Time(_)), _) => ColumnType::Time,
+            (Some(LogicalType::Float16), _) => ColumnType::Float,
+            // The largest of them are none of 64 bits with a sign.
+            (_, ConvertedType::UINT_64) => ColumnType::Decimal(20, 0),
             (Some(LogicalType::Uuid), _) => ColumnType::Uuid,
             (Some(LogicalType::Json), _) | (_, ConvertedType::JSON) => ColumnType::Json,
             (_, ConvertedType::DATE) => ColumnType::Date,
@@ -205,18 +209,39 @@ pub(crate) fn columns_of(path: &Path) -> Result<(Vec<(String, ColumnType)>, u64)
     Ok((columns.collect(), rows))
 }
 
+/// Whether values are moments or times in nanoseconds, which the library hands over as plain numbers.
+fn in_nanoseconds(column: &parquet::schema::types::Type) -> bool {
+    let unit = match column.get_basic_info().logical_type_ref() {
+        Some(LogicalType::Timestamp(at)) => &at.unit,
+        Some(LogicalType::Time(at)) => &at.unit,
+        _ => return false,
+    };
+    matches!(unit, TimeUnit::NANOS)
+}
+
 fn of_columns(path: &Path, take: &mut Take<'_>) -> Result<(), Trouble> {
     let (columns, _) = columns_of(path)?;
     let names: Vec<String> = columns.iter().map(|(name, _)| name.clone()).collect();
     let reader = SerializedFileReader::new(std::fs::File::open(path)?).map_err(of_parquet)?;
+    let about = reader.metadata().file_metadata().schema_descr();
+    let in_schema = about.root_schema().get_fields().iter();
+    let nanoseconds: Vec<bool> = in_schema.map(|column| in_nanoseconds(column)).collect();
     let mut fields = Fields::default();
     for (at, row) in reader.get_row_iter(None).map_err(of_parquet)?.enumerate() {
         let row = row.map_err(of_parquet)?;
         fields.clear();
         fields.line = at as u64 + 1;
-        for ((_, field), (_, of)) in row.get_column_iter().zip(&columns) {
+        for (((_, field), (_, of)), nanos) in row.get_column_iter().zip(&columns).zip(&nanoseconds)
+        {
             match field {
                 Field::Null => fields.push(&[], Mark::Null),
+                Field::Long(at) if *nanos => {
+                    let text = match of {
+                        ColumnType::Time => time_of(i128::from(*at)),
+                        of => moment_of(i128::from(*at), *of),
+                    };
+                    fields.push(text.as_bytes(), Mark::Quoted);
+                }
                 // A file may call text what is no UTF-8.
                 Field::Bytes(bytes) if *of == ColumnType::Uuid && bytes.data().len() == 16 => {
                     let hex = ValueRef::Bytes(bytes.data()).plain();
@@ -256,10 +281,10 @@ fn plain(field: &Field, of: ColumnType) -> String {
         // The digits that tell it from others of its size.
         Field::Float(number) => number.to_string(),
         Field::Date(days) => day_of(i64::from(*days)).map_or(String::new(), |day| day.to_string()),
-        Field::TimeMillis(at) => time_of(i64::from(*at) * 1_000),
-        Field::TimeMicros(at) => time_of(*at),
-        Field::TimestampMillis(at) => moment_of(at.saturating_mul(1_000), of),
-        Field::TimestampMicros(at) => moment_of(*at, of),
+        Field::TimeMillis(at) => time_of(i128::from(*at) * 1_000_000),
+        Field::TimeMicros(at) => time_of(i128::from(*at) * 1_000),
+        Field::TimestampMillis(at) => moment_of(i128::from(*at) * 1_000_000, of),
+        Field::TimestampMicros(at) => moment_of(i128::from(*at) * 1_000, of),
         other => other.to_string(),
     }
 }
@@ -269,29 +294,33 @@ fn day_of(days: i64) -> Option<jiff::civil::Date> {
     jiff::civil::date(1970, 1, 1).checked_add(days).ok()
 }
 
-fn time_of(micros: i64) -> String {
-    let (seconds, fraction) = (micros / 1_000_000, micros % 1_000_000);
+/// A time of day, in nanoseconds since midnight, with as many digits behind the second as it needs.
+fn time_of(nanos: i128) -> String {
+    let (seconds, fraction) = (nanos / 1_000_000_000, nanos % 1_000_000_000);
     let at = format!(
         "{:02}:{:02}:{:02}",
         seconds / 3_600,
         seconds / 60 % 60,
         seconds % 60
     );
-    match fraction {
-        0 => at,
-        fraction => format!("{at}.{fraction:06}"),
+    match (fraction, fraction % 1_000) {
+        (0, _) => at,
+        (fraction, 0) => format!("{at}.{:06}", fraction / 1_000),
+        (fraction, _) => format!("{at}.{fraction:09}"),
     }
 }
 
-fn moment_of(micros: i64, of: ColumnType) -> String {
-    let day = day_of(micros.div_euclid(86_400_000_000));
+/// A moment, in nanoseconds since 1970.
+fn moment_of(nanos: i128, of: ColumnType) -> String {
+    const DAY: i128 = 86_400_000_000_000;
+    let day = i64::try_from(nanos.div_euclid(DAY)).ok().and_then(day_of);
     let zone = if of == ColumnType::ZonedMoment {
         "+00:00"
     } else {
         ""
     };
     day.map_or(String::new(), |day| {
-        format!("{day} {}{zone}", time_of(micros.rem_euclid(86_400_000_000)))
+        format!("{day} {}{zone}", time_of(nanos.rem_euclid(DAY)))
     })
 }
 
@@ -304,6 +333,16 @@ fn datum(field: &Field) -> Datum {
         Field::Short(number) => Datum::Int(i32::from(*number)),
         Field::Int(number) => Datum::Int(*number),
         Field::Long(number) => Datum::Long(*number),
+        Field::UByte(number) => Datum::Int(i32::from(*number)),
+        Field::UShort(number) => Datum::Int(i32::from(*number)),
+        Field::UInt(number) => Datum::Long(i64::from(*number)),
+        Field::ULong(number) => match i64::try_from(*number) {
+            Ok(number) => Datum::Long(number),
+            Err(_) => number
+                .to_string()
+                .parse()
+                .map_or(Datum::Null, Datum::Decimal),
+        },
         Field::Double(number) => Datum::Double(*number),
         Field::Float(number) => Datum::Double(f64::from(*number)),
         Field::Str(text) => Datum::Text(text.as_str().into()),
