@@ -416,3 +416,98 @@ fn a_long_history_keeps_its_newest_part() {
     assert!(kept.contains("select 10001;") && !kept.contains("select 5001;"));
     assert!(History::open(dir.path()).is_err(), "a folder is none");
 }
+
+/// Commands that this family, this entry or this name has no answer for say why and what there is instead.
+#[test]
+fn commands_that_have_no_answer_say_what_there_is_instead() {
+    let mut session = Session::new();
+    session.run("select id, port from berths order by id;");
+    let of_rows = session.desk.entry().expect("an entry").number;
+    let mut wrong = Vec::new();
+    let mut refused = |session: &mut Session, text: &str, words: &str| {
+        session.run(&format!("/recall {of_rows}"));
+        session.desk.take_returned();
+        let found = said(session, text);
+        if !found.contains(words) {
+            wrong.push(format!("{text}: {found}"));
+        }
+        session.desk.take_returned();
+        let place = session
+            .desk
+            .entries()
+            .iter()
+            .position(|e| e.number == of_rows);
+        session.desk.show(place.expect("it is there"));
+    };
+    for (text, words) in [
+        ("/back", "There is nobody to go back to"),
+        ("/use sheds", "A file holds one database."),
+        ("/reopen --as mate", "A file has no users."),
+        ("/schemas", "This family has no schemas within a database"),
+        ("/databases nothing*", ""),
+        ("/order prot", "This result has no column prot."),
+        ("/columns --hide prot", "no column prot"),
+        (
+            "/shape berths",
+            "A table has its columns declared: /about berths",
+        ),
+        ("/about nothing_here", "nothing_here"),
+        ("/definition berth", "berths"),
+        ("/sample nothing_here", "nothing_here"),
+        ("/export x.csv --as tape", "tape is no format"),
+        ("/export x.tape", "format"),
+        ("/stages select 1", "Only a flow has stages"),
+        ("/open nowhere://h/x", ""),
+        ("/theme neon", "neon is not one of"),
+        ("/live 0.01", "0.2"),
+        ("/live soon", "soon"),
+        ("/live 2 --trend depth", "This result has no column depth."),
+        ("/live 2 --until 'depth > 1'", "depth"),
+        ("/compare 4711", "4711"),
+        ("/again 4711", "4711"),
+        ("/recall 4711", "4711"),
+        ("/name 4711 x", "4711"),
+        ("/change-password", "no users"),
+        ("/access berths", "A file has no users"),
+        ("/roles", "A file has no users"),
+        ("/across select * from result_4711", "4711"),
+        ("/diary", "A diary needs a file"),
+        ("/filter", ""),
+        ("/layout tape", "tape is no format"),
+        ("/clipboard marked", "No row is marked"),
+        ("/figures nothing_here", "nothing_here"),
+        ("/plan", "missing"),
+        ("/plan delete from berths", "reads"),
+        ("/help nothing like this", ""),
+    ] {
+        refused(&mut session, text, words);
+    }
+    assert!(wrong.is_empty(), "{wrong:#?}");
+}
+
+#[test]
+fn flows_go_on_with_the_rows_of_an_entry() {
+    let mut session = Session::documents(
+        "log",
+        "{\"_id\": 1, \"port\": \"Quay\"}\n{\"_id\": 2, \"port\": \"Cove\"}\n",
+    );
+    let first = session.run("from log where _id > 0").number;
+    let number = session
+        .run(&format!(
+            "from result {first} where port = 'Cove' pick {{ port }}"
+        ))
+        .number;
+    assert_eq!(session.rows(number), ["Cove"]);
+    each(
+        &mut session,
+        &[
+            ("from result 4711", "4711"),
+            ("/use sheds", "A folder of documents is one database."),
+            ("/plan delete all from log", "A plan is for what reads"),
+            ("/stages delete all from log", "Only a flow has stages"),
+            ("/access log", "Files have no users"),
+            ("/indexes nothing*", ""),
+            ("select * from log", "from log"),
+        ],
+    );
+}
