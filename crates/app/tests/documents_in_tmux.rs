@@ -286,7 +286,7 @@ fn what_the_practice_server_keeps_is_whole_after_its_end() {
     }
     let again = practice(&["--data", &kept, "--empty"]);
     assert_eq!(
-        run(&again.1, "from notes order by _id"),
+        run(&again.address, "from notes order by _id"),
         "{\"_id\":1,\"a\":\"x\"}\n{\"_id\":2,\"b\":[1,2.5]}\n"
     );
 }
