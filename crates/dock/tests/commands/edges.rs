@@ -463,3 +463,192 @@ fn what_a_server_says_of_itself_and_of_its_users() {
     place.ask(r#"{"dropUser": "mate"}"#);
     assert!(users(&mut place, "1").is_empty());
 }
+
+#[test]
+fn numbers_and_dates_meet_what_they_cannot_be_made_of() {
+    let mut place = Place::with(&[
+        r#"{"_id": {"$oid": "6fb3f2000000000000000001"}, "n": 7, "t": "x", "none": null, "d": {"$date": "2031-03-09T13:45:06.789Z"}, "s": {"$timestamp": {"t": 1930000000, "i": 3}}}"#,
+    ]);
+    for (expression, expected) in [
+        (
+            r#"{"$add": ["$d", 1000]}"#,
+            r#"{"$date":"2031-03-09T13:45:07.789Z"}"#,
+        ),
+        (
+            r#"{"$subtract": ["$d", 789]}"#,
+            r#"{"$date":"2031-03-09T13:45:06Z"}"#,
+        ),
+        (r#"{"$subtract": ["$d", "$d"]}"#, "0"),
+        (r#"{"$add": ["$n", "$none"]}"#, "null"),
+        (r#"{"$divide": ["$none", 2]}"#, "null"),
+        (r#"{"$pow": [2, "$none"]}"#, "null"),
+        (r#"{"$pow": [2, 0.5]}"#, "1.4142135623730951"),
+        (r#"{"$pow": [2, -1]}"#, "0.5"),
+        (r#"{"$sqrt": "$none"}"#, "null"),
+        (r#"{"$log10": 1000}"#, "3.0"),
+        (r#"{"$abs": -5}"#, "5"),
+        (r#"{"$trunc": [-7.85, 1]}"#, "-7.8"),
+        (r#"{"$year": "$none"}"#, "null"),
+        (r#"{"$year": "$_id"}"#, "2029"),
+        (r#"{"$year": "$s"}"#, "2031"),
+        (r#"{"$tsSecond": "$s"}"#, "1930000000"),
+        (r#"{"$tsIncrement": "$s"}"#, "3"),
+        (r#"{"$tsSecond": "$none"}"#, "null"),
+        (
+            r#"{"$dateAdd": {"startDate": {"$date": "2031-01-31T00:00:00Z"}, "unit": "month", "amount": 1}}"#,
+            r#"{"$date":"2031-02-28T00:00:00Z"}"#,
+        ),
+        (
+            r#"{"$dateSubtract": {"startDate": "$d", "unit": "day", "amount": 1, "timezone": "America/New_York"}}"#,
+            r#"{"$date":"2031-03-08T14:45:06.789Z"}"#,
+        ),
+        (
+            r#"{"$dateAdd": {"startDate": "$none", "unit": "day", "amount": 1}}"#,
+            "null",
+        ),
+        (
+            r#"{"$dateToString": {"date": "$d", "format": "%H:%M:%S.%L %z %Z %j %u %V %G %%"}}"#,
+            r#""13:45:06.789 +0000 +000 068 7 10 2031 %""#,
+        ),
+        (
+            r#"{"$dateToString": {"date": "$d", "format": "%H:%M %z", "timezone": "America/New_York"}}"#,
+            r#""09:45 -0400""#,
+        ),
+        (
+            r#"{"$dateToString": {"date": "$none", "onNull": "never"}}"#,
+            r#""never""#,
+        ),
+        (
+            r#"{"$dateFromString": {"dateString": "no date", "onError": "bad"}}"#,
+            r#""bad""#,
+        ),
+        (
+            r#"{"$dateFromString": {"dateString": "$none", "onNull": 0}}"#,
+            "0",
+        ),
+        (
+            r#"{"$dateFromString": {"dateString": "2031-03-09", "timezone": "+02:00"}}"#,
+            r#"{"$date":"2031-03-08T22:00:00Z"}"#,
+        ),
+        (
+            r#"{"$dateFromParts": {"year": 2031, "month": 14}}"#,
+            r#"{"$date":"2032-02-01T00:00:00Z"}"#,
+        ),
+        (
+            r#"{"$dateFromParts": {"isoWeekYear": 2031, "isoWeek": 1, "isoDayOfWeek": 1}}"#,
+            r#"{"$date":"2030-12-30T00:00:00Z"}"#,
+        ),
+        (
+            r#"{"$dateToParts": {"date": "$d", "iso8601": true}}"#,
+            r#"{"isoWeekYear":2031,"isoWeek":10,"isoDayOfWeek":7,"hour":13,"minute":45,"second":6,"millisecond":789}"#,
+        ),
+        (r#"{"$isoWeek": "$d"}"#, "10"),
+        (r#"{"$week": "$d"}"#, "10"),
+        (r#"{"$dayOfYear": "$d"}"#, "68"),
+        (
+            r#"{"$dateTrunc": {"date": "$none", "unit": "day"}}"#,
+            "null",
+        ),
+    ] {
+        assert_eq!(place.value(expression), expected, "{expression}");
+    }
+    for (expression, code) in [
+        (r#"{"$sqrt": -1}"#, 28714),
+        (r#"{"$ln": 0}"#, 28766),
+        (r#"{"$log10": -1}"#, 28761),
+        (r#"{"$log": [0, 10]}"#, 28758),
+        (r#"{"$pow": [0, -1]}"#, 28764),
+        (r#"{"$mod": [5, 0]}"#, 16610),
+        (r#"{"$add": ["$t", 1]}"#, 14),
+        (r#"{"$multiply": ["$t", 1]}"#, 14),
+        (r#"{"$year": "$t"}"#, 16006),
+        (r#"{"$toDate": "no date"}"#, 241),
+        (
+            r#"{"$dateTrunc": {"date": "$d", "unit": "week", "startOfWeek": "someday"}}"#,
+            9,
+        ),
+        (
+            r#"{"$dateTrunc": {"date": "$d", "unit": "day", "binSize": 0}}"#,
+            5_439_018,
+        ),
+        (
+            r#"{"$dateFromParts": {"year": 2031, "month": 40000}}"#,
+            31034,
+        ),
+        (r#"{"$dateToString": {"date": "$d", "timezone": 5}}"#, 40517),
+        (r#"{"$tsSecond": "$n"}"#, 5_687_301),
+        (r#"{"$toUpper": {"$concat": ["$t", "$n"]}}"#, 16702),
+    ] {
+        assert_eq!(place.code(&computing(expression)), code, "{expression}");
+    }
+}
+
+#[test]
+fn conditions_and_pipelines_that_are_none_are_refused() {
+    let mut place = Place::with(&[
+        r#"{"_id": 1, "t": "Tern", "l": [1, 2]}"#,
+        r#"{"_id": 2, "t": "heron", "l": [2]}"#,
+    ]);
+    for (filter, ids) in [
+        (
+            r#"{"t": {"$in": [{"$regularExpression": {"pattern": "^T", "options": ""}}, "x"]}}"#,
+            "1",
+        ),
+        (r#"{"t": {"$regex": "^T", "$options": "i"}}"#, "1"),
+        (r#"{"t": {"$not": {"$regex": "^T"}}}"#, "2"),
+        (r#"{"l": {"$all": [1, 2]}}"#, "1"),
+        (r#"{"t": {"$gt": {"$minKey": 1}}}"#, "1 2"),
+        (r#"{"t": {"$lt": {"$maxKey": 1}}}"#, "1 2"),
+        (r#"{"$sampleRate": 1}"#, "1 2"),
+        (r#"{"$sampleRate": 0}"#, ""),
+        (
+            r#"{"$and": [{"l": 2}, {"$or": [{"t": "heron"}, {"t": "x"}]}]}"#,
+            "2",
+        ),
+        (r#"{"$nor": [{"t": "heron"}]}"#, "1"),
+    ] {
+        let command = format!(r#"{{"find": "c", "filter": {filter}, "projection": {{"_id": 1}}}}"#);
+        let found: Vec<String> = place
+            .batch(&command)
+            .iter()
+            .map(|one| one.trim_matches(|c: char| !c.is_ascii_digit()).to_string())
+            .collect();
+        assert_eq!(found.join(" "), ids, "{filter}");
+    }
+    for (filter, code) in [
+        (r#"{"$sampleRate": 2}"#, 2),
+        (r#"{"$and": [5]}"#, 2),
+        (r#"{"$and": []}"#, 2),
+        (r#"{"t": {"$not": 5}}"#, 2),
+        (r#"{"t": {"$regex": "("}}"#, 51091),
+        (r#"{"t": {"$later": 1}}"#, 2),
+        (r#"{"$later": 1}"#, 2),
+        (r#"{"l": {"$size": -1}}"#, 2),
+        (r#"{"l": {"$in": 5}}"#, 2),
+        (r#"{"l": {"$type": "tide"}}"#, 2),
+    ] {
+        assert_eq!(
+            place.code(&format!(r#"{{"find": "c", "filter": {filter}}}"#)),
+            code,
+            "{filter}"
+        );
+    }
+    for (pipeline, code) in [
+        (r#"[{"$match": {}, "$limit": 1}]"#, 40323),
+        (r#"[{"$out": "x"}, {"$limit": 1}]"#, 40601),
+        (r#"[{"$limit": -1}]"#, 2_107_201),
+        (r#"[{"$replaceRoot": {"newRoot": "$t"}}]"#, 40228),
+        (r#"[{"$tide": 1}]"#, 40324),
+        (r#"[5]"#, 14),
+    ] {
+        let command = format!(r#"{{"aggregate": "c", "pipeline": {pipeline}, "cursor": {{}}}}"#);
+        assert_eq!(place.code(&command), code, "{pipeline}");
+    }
+    let typed = r#"{"aggregate": 1, "pipeline": [{"$documents": [{"a": 1}, {"a": {"$add": [1, 1]}}]}, {"$match": {"a": 2}}], "cursor": {}}"#;
+    assert_eq!(place.batch(typed), [r#"{"a":2}"#]);
+    let summed = r#"{"aggregate": "c", "pipeline": [{"$group": {"_id": null, "n": {"$sum": 9223372036854775807}}}], "cursor": {}}"#;
+    assert_eq!(
+        place.batch(summed),
+        [r#"{"_id":null,"n":1.8446744073709552e19}"#]
+    );
+}

@@ -128,7 +128,7 @@ pub(super) fn transcendental(call: &Call<'_>) -> Answer {
         )),
         "$sqrt" => some(Datum::Double(x.sqrt())),
         _ if x <= 0.0 => Err(bad(
-            28766,
+            if name == "$ln" { 28766 } else { 28761 },
             format!("{name}'s argument must be a positive number, but is {x}"),
         )),
         "$ln" => some(Datum::Double(x.ln())),
