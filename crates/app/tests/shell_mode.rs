@@ -1125,3 +1125,122 @@ fn what_is_drawn_on_a_screen_is_text_without_one() {
         assert!(ran.out.contains(title), "{title}: {}", ran.out);
     }
 }
+
+/// The practice servers with a login and a folder: who does not know the password is not let in, a signal ends them well, and what they held is
+/// there when they come again.
+#[test]
+fn practice_servers_keep_what_they_hold_and_let_in_who_knows_the_password() {
+    use std::io::{BufRead, BufReader};
+    let s = Shell::new();
+    let kept = [s.path("kept-tds"), s.path("kept-documents")];
+    let start = |more: &[&str], kept: &str| {
+        let arguments = [
+            &[
+                "practice-server",
+                "--port",
+                "0",
+                "--empty",
+                "--login",
+                "mate",
+                "--data",
+                kept,
+            ],
+            more,
+        ]
+        .concat();
+        let mut child = s
+            .command(&arguments)
+            .env("IDLE_TIDE_PRACTICE_PASSWORD", "low water")
+            .stdout(Stdio::piped())
+            .spawn()
+            .expect("starts");
+        let mut words = BufReader::new(child.stdout.take().expect("its words"));
+        let mut line = String::new();
+        words.read_line(&mut line).expect("says where");
+        let address = line
+            .split_whitespace()
+            .last()
+            .expect("an address")
+            .to_string();
+        assert!(!line.contains("low water"), "{line}");
+        // What it says at its end is read too.
+        std::thread::spawn(move || std::io::copy(&mut words, &mut std::io::sink()));
+        (child, address)
+    };
+    let run = |address: &str, password: &str, statement: &str| {
+        let (scheme, rest) = address.split_once("://").expect("an address");
+        let rest = rest.trim_start_matches("mate@");
+        let address = match scheme {
+            "tds" => format!("tds://mate@{rest}"),
+            _ => format!(
+                "{scheme}://mate:{}@{rest}?authSource=admin",
+                password.replace(' ', "%20")
+            ),
+        };
+        let mut command = s.command(&[
+            "run", &address, "--write", "--writes", "free", "--format", "jsonl", statement,
+        ]);
+        command.env("IDLE_TIDE_TDS_PASSWORD", password);
+        Ran::from(command.output().expect("runs"))
+    };
+    for (more, kept, write, read, found) in [
+        (
+            &["--tds"][..],
+            &kept[0],
+            "create table notes (n int); insert into notes values (7)",
+            "select n from notes",
+            "{\"n\":7}\n",
+        ),
+        (
+            &[][..],
+            &kept[1],
+            "insert into notes { _id: 7 }",
+            "from notes",
+            "{\"_id\":7}\n",
+        ),
+    ] {
+        for round in 0..2 {
+            let (child, address) = start(more, kept);
+            let refused = run(&address, "high water", read);
+            assert!(
+                refused.code != 0 && refused.out.is_empty(),
+                "{more:?}: {} {}",
+                refused.out,
+                refused.err
+            );
+            assert!(!refused.err.contains("high water"), "{}", refused.err);
+            if round == 0 {
+                let written = run(&address, "low water", write);
+                assert_eq!(written.code, 0, "{more:?}: {}", written.err);
+            }
+            let rows = run(&address, "low water", read);
+            assert_eq!(
+                (rows.code, rows.out.as_str()),
+                (0, found),
+                "{more:?} {round}: {}",
+                rows.err
+            );
+            assert_eq!(ends_after(child, "-INT"), Some(0), "{more:?}");
+        }
+    }
+    // Without a password there is no login.
+    let mut command = s.command(&[
+        "practice-server",
+        "--port",
+        "0",
+        "--empty",
+        "--login",
+        "mate",
+    ]);
+    let refused = Ran::from(
+        command
+            .env("IDLE_TIDE_PRACTICE_PASSWORD", "")
+            .output()
+            .expect("runs"),
+    );
+    assert!(
+        refused.code != 0 && refused.err.contains("A login needs a password."),
+        "{}",
+        refused.err
+    );
+}
