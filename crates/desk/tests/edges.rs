@@ -511,3 +511,43 @@ fn flows_go_on_with_the_rows_of_an_entry() {
         ],
     );
 }
+
+/// Rows become inserts of every dialect that can be named, on the screen as in the shell.
+#[test]
+fn rows_are_written_in_every_dialect_that_can_be_named() {
+    let mut session = Session::new();
+    session.run("select id, port, metres from berths where id = 1;");
+    let path = session.dir.path().join("berths.sql").display().to_string();
+    for (dialect, line) in [
+        (
+            "sqlite",
+            "insert into \"two words\" (id, port, metres) values\n  (1, 'Quay', 20.0);",
+        ),
+        (
+            "postgres",
+            "insert into \"two words\" (id, port, metres) values\n  (1, 'Quay', 20.0);",
+        ),
+        (
+            "mariadb",
+            "insert into `two words` (id, port, metres) values\n  (1, 'Quay', 20.0);",
+        ),
+        (
+            "mysql",
+            "insert into `two words` (id, port, metres) values\n  (1, 'Quay', 20.0);",
+        ),
+        (
+            "tds",
+            "insert into [two words] (id, port, metres) values\n  (1, N'Quay', 20.0);",
+        ),
+    ] {
+        session.run(&format!(
+            "/export {path} --table 'two words' --dialect {dialect} --replace"
+        ));
+        session.until(|desk| !desk.is_busy());
+        let text =
+            std::fs::read_to_string(&path).unwrap_or_else(|error| panic!("{dialect}: {error}"));
+        assert!(text.contains(line), "{dialect}: {text}");
+        std::fs::remove_file(&path).expect("there");
+    }
+    assert_eq!(idle_tide_lang::command::DIALECTS.len(), 5);
+}

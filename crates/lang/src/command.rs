@@ -103,6 +103,9 @@ const fn with(name: &'static str, value: Argument) -> OptionSpec {
     }
 }
 
+/// The names of the dialects that statements can be written in.
+pub const DIALECTS: &[&str] = &["sqlite", "postgres", "mariadb", "mysql", "tds"];
+
 /// What often stands between values.
 pub const SEPARATORS: &[&str] = &["','", "';'", "tab", "'|'"];
 
@@ -117,7 +120,7 @@ macro_rules! with_layout {
             flag("quote-all"),
             with("null", A::Rest),
             with("table", A::Table),
-            with("dialect", A::Words(&["sqlite", "postgres", "mariadb", "mysql"])),
+            with("dialect", A::Words(DIALECTS)),
             flag("create"),
         ]
     };

@@ -260,9 +260,8 @@ impl Layout {
             }
             _ => {
                 let dialect = Dialect::named(value).ok_or_else(|| {
-                    format!(
-                        "There is no dialect {value}. There are sqlite, postgres, mariadb, mysql and tds."
-                    )
+                    let names = idle_tide_lang::command::DIALECTS.join(", ");
+                    format!("There is no dialect {value}. There are {names}.")
                 })?;
                 self.declared &= dialect.family == self.dialect.family;
                 self.dialect = dialect;
