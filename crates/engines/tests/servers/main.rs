@@ -9,6 +9,7 @@ mod place;
 mod rebuild;
 mod shared;
 mod tabular;
+mod transact;
 mod types;
 mod ways;
 mod work;
