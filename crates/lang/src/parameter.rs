@@ -1,8 +1,8 @@
 //! The parameters of a statement that have to be asked for, and their values put in their places.
 
-use idle_tide_core::Datum;
 use idle_tide_core::decimal::is_decimal;
 use idle_tide_core::document::time::TimeZone;
+use idle_tide_core::{Datum, ValueRef};
 
 use crate::Dialect;
 use crate::flow;
@@ -101,7 +101,7 @@ pub fn fill(text: &str, dialect: &Dialect, literal: &dyn Fn(&str) -> Option<Stri
     for token in tokens(text, dialect) {
         let value = hidden_name(&token, text).and_then(literal);
         match value {
-            Some(value) => filled.push_str(&value),
+            Some(value) => put(&value, &mut filled),
             None => filled.push_str(token.of(text)),
         }
     }
@@ -205,7 +205,7 @@ pub fn fill_variables(
             at += 2;
         }
         let within = before == '(';
-        filled.push_str(&match &value {
+        let literal = match &value {
             Datum::List(items) if !items.is_empty() => {
                 let items = items.iter().map(|item| sql_literal(item, dialect));
                 let items = items.collect::<Vec<_>>().join(", ");
@@ -213,28 +213,37 @@ pub fn fill_variables(
             }
             Datum::List(_) if !within => "(null)".into(),
             value => sql_literal(value, dialect),
-        });
+        };
+        put(&literal, &mut filled);
         before = 'a';
     }
     filled
+}
+
+/// Puts a literal into a statement; a number below zero behind a minus would begin a comment.
+fn put(literal: &str, filled: &mut String) {
+    if literal.starts_with('-') && filled.ends_with('-') {
+        filled.push(' ');
+    }
+    filled.push_str(literal);
 }
 
 /// A value of a script as a literal: moments as ISO 8601 has them with a blank, what has no form in SQL as JSON text.
 fn sql_literal(value: &Datum, dialect: &Dialect) -> String {
     match value {
         Datum::Null => "null".into(),
-        Datum::Boolean(yes) => yes.to_string(),
+        Datum::Boolean(yes) => dialect.literal(ValueRef::Boolean(*yes)),
         Datum::Int(_) | Datum::Long(_) => flow::literal(value),
         Datum::Double(number) if number.is_finite() => format!("{number:?}"),
         Datum::Decimal(number) if is_decimal(number.to_string().as_bytes()) => number.to_string(),
-        Datum::Text(text) => dialect.literal(idle_tide_core::ValueRef::Text(text)),
-        Datum::Bytes(bytes) => dialect.literal(idle_tide_core::ValueRef::Bytes(&bytes.1)),
+        Datum::Text(text) => dialect.literal(ValueRef::Text(text)),
+        Datum::Bytes(bytes) => dialect.literal(ValueRef::Bytes(&bytes.1)),
         Datum::Date(at) => {
             let text = idle_tide_core::document::time::text(*at).unwrap_or_else(|| at.to_string());
             let text = text.trim_end_matches('Z').replace('T', " ");
             dialect.quote_text(text.strip_suffix(" 00:00:00").unwrap_or(&text))
         }
-        Datum::List(_) => "null".into(),
+        Datum::List(items) if items.is_empty() => "null".into(),
         other => dialect.quote_text(&flow::literal(other)),
     }
 }
@@ -242,7 +251,8 @@ fn sql_literal(value: &Datum, dialect: &Dialect) -> String {
 fn in_sql(value: &Expr, given: &str, dialect: &Dialect) -> Option<String> {
     match &value.node {
         Node::Literal(Datum::Text(text)) => Some(dialect.quote_text(text)),
-        Node::Literal(datum @ (Datum::Null | Datum::Boolean(_))) => Some(flow::literal(datum)),
+        Node::Literal(Datum::Null) => Some("null".into()),
+        Node::Literal(Datum::Boolean(yes)) => Some(dialect.literal(ValueRef::Boolean(*yes))),
         // Every digit that was given, also those that a binary number would not keep.
         Node::Literal(datum) if datum.is_number() => match given.get(value.span.clone()) {
             // A zero in front has a meaning that numbers do not keep.

@@ -12,6 +12,7 @@ use idle_tide_lang::correct::{Complaint, advise};
 use idle_tide_lang::dialect::{Dialect, FLOW, MARIADB, POSTGRES, SQLITE, TABULAR};
 use idle_tide_lang::flow::compile::compile;
 use idle_tide_lang::flow::{FlowError, format, parse, script};
+use idle_tide_lang::parameter::{fill, fill_variables, given_literal};
 
 fn refused(text: &str) -> FlowError {
     let understood = parse(text, &TimeZone::UTC).whole();
@@ -497,4 +498,115 @@ fn fields_that_a_stage_makes_are_offered_behind_it() {
             "{marked}: {found:?}"
         );
     }
+}
+
+/// Variables of every kind stand in statements of every family as literals that are read as the same value.
+#[test]
+fn variables_are_literals_of_the_dialect_they_stand_in() {
+    let variable = |name: &str| {
+        Some(match name {
+            "yes" => Datum::Boolean(true),
+            "below" => Datum::Int(-5),
+            "large" => Datum::Long(i64::MAX),
+            "part" => Datum::Double(0.1),
+            "endless" => Datum::Double(f64::INFINITY),
+            "exact" => Datum::Decimal("0.10".parse().expect("a decimal")),
+            "text" => Datum::Text("it's :below".into()),
+            "bytes" => Datum::Bytes(Box::new((0, vec![0, 255]))),
+            "day" => Datum::Date(0),
+            "moment" => Datum::Date(250),
+            "none" => Datum::Null,
+            "list" => Datum::List(vec![Datum::Int(1), Datum::Text("x".into())]),
+            "empty" => Datum::List(vec![]),
+            "nested" => Datum::List(vec![Datum::List(vec![Datum::Int(1)])]),
+            "place" => Datum::Object(Document::new().with("code", "N").with("depth", -2)),
+            _ => return None,
+        })
+    };
+    for (dialect, text, filled) in [
+        (&POSTGRES, "select :yes", "select true"),
+        (&TABULAR, "select :yes", "select 1"),
+        // A number below zero behind a minus would begin a comment.
+        (&POSTGRES, "select 10-:below, 2", "select 10- -5, 2"),
+        (&SQLITE, "select -:below", "select - -5"),
+        (&SQLITE, "select 10 - :place.depth", "select 10 - -2"),
+        (
+            &SQLITE,
+            "select :large, :part, :exact",
+            "select 9223372036854775807, 0.1, 0.10",
+        ),
+        (&SQLITE, "select :endless", "select 'Infinity'"),
+        (&POSTGRES, "select :text", "select 'it''s :below'"),
+        (&TABULAR, "select :text", "select N'it''s :below'"),
+        (&POSTGRES, "select :bytes", "select '\\x00ff'::bytea"),
+        (&TABULAR, "select :bytes", "select 0x00ff"),
+        (
+            &SQLITE,
+            "select :day, :moment",
+            "select '1970-01-01', '1970-01-01 00:00:00.250'",
+        ),
+        (
+            &SQLITE,
+            "select * from t where a in :list",
+            "select * from t where a in (1, 'x')",
+        ),
+        (
+            &SQLITE,
+            "select * from t where a in (:list)",
+            "select * from t where a in (1, 'x')",
+        ),
+        (
+            &SQLITE,
+            "select * from t where a in :empty",
+            "select * from t where a in (null)",
+        ),
+        (
+            &SQLITE,
+            "select * from t where a in (:empty)",
+            "select * from t where a in (null)",
+        ),
+        (
+            &SQLITE,
+            "select * from t where a in :nested",
+            "select * from t where a in ('[1]')",
+        ),
+        (
+            &SQLITE,
+            "select :place.code, :place.nothing, :none",
+            "select 'N', null, null",
+        ),
+        // What is no variable, a slice, a cast and a text stay as they are.
+        (
+            &POSTGRES,
+            "select :other, a[1:below], b::text, ':yes'",
+            "select :other, a[1:below], b::text, ':yes'",
+        ),
+        (
+            &FLOW,
+            "from a where b = :below and c in :list",
+            "from a\nwhere b = -5 and c in (1, 'x');",
+        ),
+    ] {
+        assert_eq!(fill_variables(text, dialect, &variable), filled, "{text}");
+    }
+    // What is given beside a statement likewise.
+    for (dialect, given, literal) in [
+        (&POSTGRES, "true", "true"),
+        (&TABULAR, "true", "1"),
+        (&POSTGRES, "-5", "-5"),
+        (&POSTGRES, "007", "'007'"),
+        (
+            &POSTGRES,
+            "0.1000000000000000000000000001",
+            "0.1000000000000000000000000001",
+        ),
+        (&POSTGRES, "[1, 'a', null]", "1, 'a', null"),
+        (&POSTGRES, "it's", "'it''s'"),
+        (&POSTGRES, "now()", "'now()'"),
+        (&POSTGRES, "", "''"),
+    ] {
+        assert_eq!(given_literal(given, dialect), literal, "{given}");
+    }
+    let given = |name: &str| (name == "n").then(|| "-5".to_string());
+    assert_eq!(fill("select 10-:?n", &SQLITE, &given), "select 10- -5");
 }
