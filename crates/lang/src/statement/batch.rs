@@ -177,7 +177,12 @@ fn called(reader: Reader<'_>, one: &[Token], verb: &str) -> Summary {
             runs.then(|| &first[..until(first, &|token| token.kind == TokenKind::Comma)])
         }
     };
-    let inner = words.map(|words| reader.dynamic(words, verb));
+    let inner = words.map(|words| match words {
+        [only] if only.kind == TokenKind::Text => {
+            read_at(&reader.literal(only), reader.dialect, reader.depth + 1)
+        }
+        words => reader.dynamic(words, verb),
+    });
     Summary {
         sweeps: inner.map_or_else(Vec::new, |inner| inner.sweeps),
         ..Summary::new(verb, Effect::Unknown)

@@ -263,7 +263,7 @@ impl<'a> Reader<'a> {
     }
 
     /// What a text in quotes says.
-    fn literal(self, token: &Token) -> String {
+    pub(super) fn literal(self, token: &Token) -> String {
         let raw = token.of(self.text);
         if let Some(rest) = raw.strip_prefix('$') {
             let tag = rest.find('$').map_or(0, |end| end + 2);
@@ -410,9 +410,6 @@ impl<'a> Reader<'a> {
 
     /// Another text that is run, read as a statement.
     fn text_run(self, text: &str) -> Summary {
-        if self.dialect.family == Family::Tabular {
-            return super::batch::read_at(text, self.dialect, self.depth + 1);
-        }
         let list = significant(&tokens(text, self.dialect));
         let reader = Reader {
             text,
