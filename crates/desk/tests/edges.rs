@@ -517,23 +517,23 @@ fn rows_are_written_in_every_dialect_that_can_be_named() {
     for (dialect, line) in [
         (
             "sqlite",
-            "insert into \"two words\" (id, port, metres) values\n  (1, 'Quay', 20.0);",
+            "insert into \"two words\" (id, port, metres) values\n(1, 'Quay', 20.0);",
         ),
         (
             "postgres",
-            "insert into \"two words\" (id, port, metres) values\n  (1, 'Quay', 20.0);",
+            "insert into \"two words\" (id, port, metres) values\n(1, 'Quay', 20.0);",
         ),
         (
             "mariadb",
-            "insert into `two words` (id, port, metres) values\n  (1, 'Quay', 20.0);",
+            "insert into `two words` (id, port, metres) values\n(1, 'Quay', 20.0);",
         ),
         (
             "mysql",
-            "insert into `two words` (id, port, metres) values\n  (1, 'Quay', 20.0);",
+            "insert into `two words` (id, port, metres) values\n(1, 'Quay', 20.0);",
         ),
         (
             "tds",
-            "insert into [two words] (id, port, metres) values\n  (1, N'Quay', 20.0);",
+            "insert into \"two words\" (id, port, metres) values\n(1, 'Quay', 20.0);",
         ),
     ] {
         session.run(&format!(

@@ -234,7 +234,7 @@ fn sql_literal(value: &Datum, dialect: &Dialect) -> String {
         Datum::Null => "null".into(),
         Datum::Boolean(yes) => dialect.literal(ValueRef::Boolean(*yes)),
         Datum::Int(_) | Datum::Long(_) => flow::literal(value),
-        Datum::Double(number) if number.is_finite() => format!("{number:?}"),
+        Datum::Double(number) => dialect.literal(ValueRef::Float(*number)),
         Datum::Decimal(number) if is_decimal(number.to_string().as_bytes()) => number.to_string(),
         Datum::Text(text) => dialect.literal(ValueRef::Text(text)),
         Datum::Bytes(bytes) => dialect.literal(ValueRef::Bytes(&bytes.1)),

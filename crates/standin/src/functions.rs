@@ -95,6 +95,11 @@ fn part(name: &str, when: DateTime) -> Result<i64> {
     if matches!(name, "weekday" | "dw") {
         return Ok(i64::from(when.weekday().to_sunday_one_offset()));
     }
+    match name {
+        "quarter" | "qq" | "q" => return Ok((i64::from(when.month()) + 2) / 3),
+        "dayofyear" | "dy" | "y" => return Ok(i64::from(when.date().day_of_year())),
+        _ => {}
+    }
     Ok(match unit(name)? {
         Unit::Year => i64::from(when.year()),
         Unit::Month => i64::from(when.month()),
@@ -245,8 +250,14 @@ pub(crate) fn as_numbers(a: &str, b: &str) -> std::cmp::Ordering {
     }
 }
 
-type Body =
-    Box<dyn Fn(&Context<'_>) -> Result<Option<Value>> + Send + std::panic::UnwindSafe + 'static>;
+type Body = Box<
+    dyn Fn(&Context<'_>) -> Result<Option<Value>>
+        + Send
+        + Sync
+        + std::panic::RefUnwindSafe
+        + std::panic::UnwindSafe
+        + 'static,
+>;
 
 /// What gives a function to a connection.
 type Add<'a> = dyn Fn(&str, Body) -> Result<()> + 'a;
@@ -261,9 +272,21 @@ pub(crate) fn install(connection: &Connection, told: &Arc<Told>) -> Result<()> {
     };
     connection.create_collation("numbers", as_numbers)?;
     connection.create_aggregate_function("t_sum", 1, FunctionFlags::SQLITE_UTF8, Sum)?;
-    of_numbers(&add)?;
-    of_moments(&add)?;
+    // What try_cast calls gives nothing where the other fails.
+    let tried = |name: &str, body: Body| match name {
+        "integer" | "decimal" | "moment" => {
+            let body = Arc::new(body);
+            let same = Arc::clone(&body);
+            add(name, Box::new(move |c| body(c)))?;
+            let or_null = move |c: &Context<'_>| Ok(same(c).unwrap_or_default());
+            add(&format!("try_{name}"), Box::new(or_null))
+        }
+        _ => add(name, body),
+    };
+    of_numbers(&tried)?;
+    of_moments(&tried)?;
     of_text(&add)?;
+    of_mathematics(&add)?;
     of_the_session(&add, told)?;
     of_the_server(&add)
 }
@@ -493,7 +516,144 @@ fn of_moments(add: &Add<'_>) -> Result<()> {
     )
 }
 
+/// What is calculated of numbers, and whether texts are some or days.
+fn of_mathematics(add: &Add<'_>) -> Result<()> {
+    for (name, upwards) in [("ceiling", true), ("floor", false)] {
+        add(
+            name,
+            Box::new(move |c| {
+                let rounded = |given: f64| match upwards {
+                    true => given.ceil(),
+                    false => given.floor(),
+                };
+                Ok(match c.get_raw(0) {
+                    ValueRef::Integer(whole) => Some(Value::Integer(whole)),
+                    ValueRef::Real(given) => Some(Value::Real(rounded(given))),
+                    _ => text(c, 0)
+                        .and_then(|given| given.trim().parse::<f64>().ok())
+                        .map(|given| Value::Text(format!("{:.0}", rounded(given)))),
+                })
+            }),
+        )?;
+    }
+    add(
+        "power",
+        Box::new(|c| {
+            let (Some(base), Some(to)) = (text(c, 0), text(c, 1)) else {
+                return Ok(None);
+            };
+            let wrong = || trouble("Error converting data type varchar to float.");
+            let to: f64 = to.parse().map_err(|_| wrong())?;
+            let number = base.parse::<f64>().map_err(|_| wrong())?.powf(to);
+            // It has the type of what is raised.
+            Ok(Some(match c.get_raw(0) {
+                ValueRef::Integer(_) => Value::Integer(number.trunc() as i64),
+                _ => Value::Real(number),
+            }))
+        }),
+    )?;
+    add(
+        "sqrt",
+        Box::new(|c| {
+            let Some(number) = text(c, 0).and_then(|given| given.parse::<f64>().ok()) else {
+                return Ok(None);
+            };
+            match number < 0.0 {
+                true => Err(trouble("An invalid floating point operation occurred.")),
+                false => Ok(Some(Value::Real(number.sqrt()))),
+            }
+        }),
+    )?;
+    add(
+        "isnumeric",
+        Box::new(|c| {
+            let is_one = text(c, 0).is_some_and(|given| given.trim().parse::<f64>().is_ok());
+            Ok(Some(Value::Integer(i64::from(is_one))))
+        }),
+    )?;
+    add(
+        "isdate",
+        Box::new(|c| {
+            let is_one = text(c, 0).is_some_and(|given| moment(&given).is_some());
+            Ok(Some(Value::Integer(i64::from(is_one))))
+        }),
+    )?;
+    add(
+        "eomonth",
+        Box::new(|c| {
+            let day = text(c, 0).and_then(|given| moment(&given));
+            let months = Span::new().months(number(c, 1).unwrap_or(0));
+            let last = day.and_then(|day| day.date().checked_add(months).ok());
+            Ok(last.map(|day| Value::Text(day.last_of_month().to_string())))
+        }),
+    )?;
+    add(
+        "choose",
+        Box::new(|c| {
+            let at = number(c, 0).and_then(|at| usize::try_from(at).ok());
+            match at.filter(|at| (1..c.len()).contains(at)) {
+                Some(at) => c.get::<Value>(at).map(Some),
+                None => Ok(None),
+            }
+        }),
+    )
+}
+
 fn of_text(add: &Add<'_>) -> Result<()> {
+    for (name, upwards) in [("upper", true), ("lower", false)] {
+        add(
+            name,
+            Box::new(move |c| {
+                Ok(text(c, 0).map(|text| match upwards {
+                    true => Value::Text(text.to_uppercase()),
+                    false => Value::Text(text.to_lowercase()),
+                }))
+            }),
+        )?;
+    }
+    add(
+        "ascii",
+        Box::new(|c| {
+            let first = text(c, 0).and_then(|text| text.chars().next());
+            let code = first.map(|first| match u32::from(first) {
+                code @ 0..=255 => i64::from(code),
+                _ => 63,
+            });
+            Ok(code.map(Value::Integer))
+        }),
+    )?;
+    add(
+        "nchar",
+        Box::new(|c| {
+            let code = number(c, 0).and_then(|code| u32::try_from(code).ok());
+            let letter = code.and_then(char::from_u32);
+            Ok(letter.map(|letter| Value::Text(letter.to_string())))
+        }),
+    )?;
+    add(
+        "stuff",
+        Box::new(|c| {
+            let (Some(whole), Some(start), Some(count)) = (text(c, 0), number(c, 1), number(c, 2))
+            else {
+                return Ok(None);
+            };
+            let letters: Vec<char> = whole.chars().collect();
+            let Some(start) = usize::try_from(start - 1)
+                .ok()
+                .filter(|start| *start < letters.len())
+            else {
+                return Ok(None);
+            };
+            let Ok(count) = usize::try_from(count) else {
+                return Ok(None);
+            };
+            let end = (start + count).min(letters.len());
+            let mut made: String = letters[..start].iter().collect();
+            made.push_str(&text(c, 3).unwrap_or_default());
+            made.extend(&letters[end..]);
+            Ok(Some(Value::Text(made)))
+        }),
+    )?;
     add(
         "len",
         Box::new(|c| {

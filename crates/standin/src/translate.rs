@@ -4,9 +4,9 @@
 use std::ops::ControlFlow;
 
 use sqlparser::ast::{
-    BinaryOperator, Expr, Fetch, Function, FunctionArg, FunctionArgExpr, FunctionArguments, Ident,
-    LimitClause, ObjectName, ObjectNamePart, Offset, OffsetRows, Query, SetExpr, TableAlias,
-    TableFactor, TopQuantity, Value, ValueWithSpan, VisitorMut,
+    BinaryOperator, CastKind, Expr, Fetch, Function, FunctionArg, FunctionArgExpr,
+    FunctionArguments, Ident, LimitClause, ObjectName, ObjectNamePart, Offset, OffsetRows, Query,
+    SetExpr, TableAlias, TableFactor, TopQuantity, Value, ValueWithSpan, VisitorMut,
 };
 use sqlparser::dialect::{MsSqlDialect, SQLiteDialect};
 use sqlparser::parser::Parser;
@@ -15,41 +15,54 @@ use crate::schema::declared;
 
 /// Functions that the embedded database is given under the name with `t_` before it.
 const OURS: &[&str] = &[
+    "ascii",
+    "ceiling",
     "charindex",
+    "choose",
+    "connectionproperty",
     "current_timestamp",
-    "datediff",
+    "databasepropertyex",
     "dateadd",
+    "datediff",
     "datename",
     "datepart",
     "day",
     "db_id",
     "db_name",
+    "eomonth",
+    "floor",
     "getdate",
     "getutcdate",
     "has_perms_by_name",
     "is_member",
     "is_rolemember",
     "is_srvrolemember",
+    "isdate",
+    "isnumeric",
     "left",
     "len",
+    "lower",
     "month",
+    "nchar",
     "newid",
     "original_login",
+    "power",
     "quotename",
     "replicate",
     "reverse",
     "right",
     "scope_identity",
     "serverproperty",
-    "connectionproperty",
-    "databasepropertyex",
     "space",
+    "sqrt",
+    "stuff",
     "sum",
     "suser_name",
     "suser_sname",
     "sysdatetime",
     "sysdatetimeoffset",
     "sysutcdatetime",
+    "upper",
     "user_name",
     "year",
 ];
@@ -115,12 +128,14 @@ impl Translate<'_> {
         ControlFlow::Break(())
     }
 
-    fn cast(&self, value: &Expr, words: &str) -> Option<Expr> {
+    /// `tries`: whether it gives nothing where the value is none of the type.
+    fn cast(&self, value: &Expr, words: &str, tries: bool) -> Option<Expr> {
+        let t = if tries { "t_try" } else { "t" };
         let to = declared(words)?;
         let name = to.info.words();
         let inner = match name.split('(').next().unwrap_or_default() {
             "bigint" | "int" | "smallint" | "tinyint" => {
-                format!("t_integer({value}, {})", text_literal(&name))
+                format!("{t}_integer({value}, {})", text_literal(&name))
             }
             "bit" => format!("(cast({value} as integer) <> 0)"),
             "float" | "real" => format!("cast({value} as real)"),
@@ -130,12 +145,12 @@ impl Translate<'_> {
                 } else {
                     to.info.scale
                 };
-                format!("t_decimal({value}, {scale})")
+                format!("{t}_decimal({value}, {scale})")
             }
-            "date" => format!("substr(t_moment({value}), 1, 10)"),
-            "time" => format!("substr(t_moment({value}), 12)"),
+            "date" => format!("substr({t}_moment({value}), 1, 10)"),
+            "time" => format!("substr({t}_moment({value}), 12)"),
             "datetime" | "datetime2" | "smalldatetime" | "datetimeoffset" => {
-                format!("t_moment({value})")
+                format!("{t}_moment({value})")
             }
             "varbinary" | "binary" | "image" => format!("cast({value} as blob)"),
             "sql_variant" => return Some(value.clone()),
@@ -398,21 +413,25 @@ impl VisitorMut for Translate<'_> {
                 right,
             } => parsed(&format!("t_divide({left}, {right})")),
             Expr::Cast {
+                kind,
                 expr: value,
                 data_type,
                 ..
-            } => match self.cast(value, &data_type.to_string()) {
+            } => match self.cast(value, &data_type.to_string(), *kind == CastKind::TryCast) {
                 Some(made) => Some(made),
                 None => return self.fail(format!("the type {data_type}")),
             },
             Expr::Convert {
+                is_try,
                 expr: value,
                 data_type: Some(data_type),
                 ..
-            } => match self.cast(value, &data_type.to_string()) {
+            } => match self.cast(value, &data_type.to_string(), *is_try) {
                 Some(made) => Some(made),
                 None => return self.fail(format!("the type {data_type}")),
             },
+            Expr::Floor { expr: value, .. } => parsed(&format!("t_floor({value})")),
+            Expr::Ceil { expr: value, .. } => parsed(&format!("t_ceiling({value})")),
             Expr::Substring {
                 expr: value,
                 substring_from,

@@ -256,11 +256,11 @@ impl Test {
                     }
                 }
                 "$options" => continue,
-                "$size" => Test::Size(
-                    value
-                        .as_i64()
-                        .ok_or_else(|| bad("Failed to parse $size. Expected a number"))?,
-                ),
+                "$size" => {
+                    Test::Size(value.as_i64().filter(|size| *size >= 0).ok_or_else(|| {
+                        bad("Failed to parse $size. Expected a non-negative number")
+                    })?)
+                }
                 "$elemMatch" => {
                     let inner = value
                         .as_object()

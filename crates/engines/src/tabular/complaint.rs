@@ -67,13 +67,21 @@ pub(super) fn of_message(message: &Message, batch: &str) -> EngineError {
             ),
         ),
         515 | 547 | 2601 | 2627 | 2628 | 8152 | 8115 | 220 | 1505 => (Fault::Constraint, None),
-        229 | 230 | 262 | 297 | 300 | 371 | 916 | 3701 | 15_151 | 15_247 => (Fault::Denied, None),
+        229 | 230 | 262 | 297 | 300 | 371 | 916 | 15_247 => (Fault::Denied, None),
+        // Which of both it is, the server does not say.
+        3701 | 15_151 => (Fault::Statement, None),
         824 | 823 | 5242 | 5243 | 8928 => (Fault::Damaged, None),
         1101 | 1105 | 9002 => (Fault::Disk, None),
         102 | 105 | 113 | 137 | 156 | 195 | 207 | 208 | 209 | 241 | 245 | 319 | 2812 => {
             (Fault::Statement, None)
         }
         _ => (Fault::Other, None),
+    };
+    let advice = match (message.number, advice) {
+        (3701 | 15_151, _) if !word.is_empty() => Some(format!(
+            "{word} is not there, or the present user may not do this to it; the server does not say which."
+        )),
+        (_, advice) => advice.map(str::to_string),
     };
     let procedure = match message.procedure.as_str() {
         "" => String::new(),
@@ -88,7 +96,7 @@ pub(super) fn of_message(message: &Message, batch: &str) -> EngineError {
         ),
         offset: place(batch, message, &word),
         complaint,
-        advice: advice.map(str::to_string),
+        advice,
         notes: Vec::new(),
     }
 }

@@ -259,7 +259,8 @@ impl Connection {
             (Some(name), _) => {
                 self.hinted(database, name, command)?;
                 // A condition at the front looks into the collection before anything is copied.
-                let filter = match first.and_then(|stage| stage.get("$match")) {
+                let alone = first.filter(|stage| stage.len() == 1);
+                let filter = match alone.and_then(|stage| stage.get("$match")) {
                     Some(Datum::Object(filter)) => {
                         rest = &pipeline[1..];
                         Filter::new(filter)?
