@@ -647,6 +647,6 @@ fn conditions_and_pipelines_that_are_none_are_refused() {
     let summed = r#"{"aggregate": "c", "pipeline": [{"$group": {"_id": null, "n": {"$sum": 9223372036854775807}}}], "cursor": {}}"#;
     assert_eq!(
         place.batch(summed),
-        [r#"{"_id":null,"n":1.8446744073709552e19}"#]
+        [r#"{"_id":null,"n":1.8446744073709552e+19}"#]
     );
 }
