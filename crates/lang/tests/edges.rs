@@ -378,6 +378,10 @@ fn a_column_of_another_table_takes_the_place_of_the_name_with_its_qualifier() {
             "select s.\"arrived at\" from vessels v join visits s on s.id = v.id",
         ),
         (
+            "select main.v.\"arrived at\" from vessels v join visits s on s.id = v.id",
+            "select s.\"arrived at\" from vessels v join visits s on s.id = v.id",
+        ),
+        (
             "select v . \"arrived at\" from vessels v join visits s on s.id = v.id",
             "select s.\"arrived at\" from vessels v join visits s on s.id = v.id",
         ),

@@ -171,17 +171,21 @@ impl Case<'_> {
         }
     }
 
-    /// Where a name begins with the qualifier before it, if there is one.
+    /// Where a name begins with all that qualifies it.
     fn qualified_from(&self, token: Token) -> usize {
         let at = self
             .list
             .iter()
             .position(|known| known.start == token.start);
-        let before = at.map_or(&[][..], |at| &self.list[..at]);
-        match before {
-            [.., qualifier, dot] if dot.kind == TokenKind::Dot => qualifier.start,
-            _ => token.start,
+        let mut before = at.map_or(&[][..], |at| &self.list[..at]);
+        let mut start = token.start;
+        while let [rest @ .., qualifier, dot] = before
+            && dot.kind == TokenKind::Dot
+        {
+            start = qualifier.start;
+            before = rest;
         }
+        start
     }
 
     /// `x.name` where no table of the statement is called x.
