@@ -223,21 +223,23 @@ impl Look {
             (false, _) => "This has to be settled first.",
         };
         page.say(Tone::Active, next);
-        let separated = shape.kind == Kind::Separated;
-        let more = match (self.target.dialect.is_flow(), separated) {
-            (false, true) if on_screen => {
+        let more = match (self.target.dialect.is_flow(), shape.kind) {
+            (false, Kind::Separated) if on_screen => {
                 "S, H, Q, Y and --skip-rows change how the file is read; --existing says what becomes of rows that are there."
             }
-            (true, true) if on_screen => "S, H, Q, Y and --skip-rows change how the file is read.",
-            (false, false) if on_screen => "--existing says what becomes of rows that are there.",
-            (true, true) => {
+            (true, Kind::Separated) if on_screen => {
+                "S, H, Q, Y and --skip-rows change how the file is read."
+            }
+            (false, _) if on_screen => "--existing says what becomes of rows that are there.",
+            (true, Kind::Documents) => "Documents go into the collection as they are.",
+            (true, Kind::Separated) => {
                 "--type, --name, --form and --leave-out change a column, --separator, --encoding and --null how it is read."
             }
-            (true, false) => "Documents go into the collection as they are.",
-            (false, true) => {
+            (true, Kind::Columnar) => "--type, --name, --form and --leave-out change a column.",
+            (false, Kind::Separated) => {
                 "--type, --name, --form, --key and --leave-out change a column, --separator, --encoding and --null how it is read."
             }
-            (false, false) => "--type, --name, --form, --key and --leave-out change a column.",
+            (false, _) => "--type, --name, --form, --key and --leave-out change a column.",
         };
         page.say(Tone::Faint, more);
         if proposal.bad_count > 0 {
