@@ -199,6 +199,16 @@ fn rows_become_documents_with_objects_and_lists_within() {
     }
     let one = session.run("from sights where tags.a = 2 and vessel.name = 'Heron' and vessel.crew = 4 and odd is missing count as n").number;
     assert_eq!(session.rows(one), ["1"]);
+    // A name and what would lie within it: both stay, whichever comes first.
+    for (header, row) in [("_id;a;a.b", "3;1;2"), ("_id;a.b;a", "4;2;1")] {
+        said(
+            &mut session,
+            &format!("/load - --into mixed --go\n{header}\n{row}\n"),
+        );
+    }
+    session.run("from mixed where a = 1 and `a.b` = 2 count as n");
+    let number = session.desk.entry().expect("an entry").number;
+    assert_eq!(session.rows(number), ["2"]);
     each(
         &mut session,
         &[

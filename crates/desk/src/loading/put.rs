@@ -269,16 +269,27 @@ impl Load {
 /// A row as a document: a name with points is a way through objects, and what is null is left out as it was when it was written.
 fn document_of<'a>(proposal: &Proposal, values: impl Iterator<Item = ValueRef<'a>>) -> Document {
     fn put(document: &mut Document, path: &str, value: Datum) {
-        match path.split_once('.') {
-            Some((first, rest)) if !first.is_empty() && !rest.is_empty() => {
-                if !matches!(document.get(first), Some(Datum::Object(_))) {
-                    document.set(first, Datum::Object(Document::new()));
-                }
-                if let Some(Datum::Object(inner)) = document.get_mut(first) {
-                    put(inner, rest, value);
+        let parts = path.split_once('.');
+        let Some((first, rest)) =
+            parts.filter(|(first, rest)| !first.is_empty() && !rest.is_empty())
+        else {
+            // What lay within keeps its whole name where this has the place of the object.
+            if let Some(Datum::Object(inner)) = document.remove(path) {
+                for (name, value) in inner.fields {
+                    document.set(&format!("{path}.{name}"), value);
                 }
             }
-            _ => document.set(path, value),
+            return document.set(path, value);
+        };
+        match document.get_mut(first) {
+            Some(Datum::Object(inner)) => put(inner, rest, value),
+            // A field that is no object already: both stay, this one under its whole name.
+            Some(_) => document.set(path, value),
+            None => {
+                let mut inner = Document::new();
+                put(&mut inner, rest, value);
+                document.set(first, inner);
+            }
         }
     }
     let mut document = Document::new();
