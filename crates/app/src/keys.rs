@@ -497,8 +497,17 @@ impl Keymap {
 
     /// The usual key that a pressed one stands for in these places; nothing for a usual one whose row has another.
     pub fn meant(&self, places: &[Place], pressed: KeyEvent) -> Option<KeyEvent> {
+        // What lies over another place has its keys first.
+        let has = |place: &Place| {
+            let known = of(*place).filter(|key| self.cap(key) == key.cap);
+            let mut usual = known.flat_map(|key| presses(key.cap).unwrap_or_default());
+            usual.any(|key| plain(key) == plain(pressed))
+        };
+        let over = places.iter().position(has);
+        let places = &places[..over.unwrap_or(places.len())];
         let here = |changed: &&Changed| {
-            changed.key.place == Place::Everywhere || places.contains(&changed.key.place)
+            over.is_none() && changed.key.place == Place::Everywhere
+                || places.contains(&changed.key.place)
         };
         let pairs = || {
             self.changed
@@ -510,7 +519,7 @@ impl Keymap {
             return Some(*usual);
         }
         let moved = pairs().any(|(_, usual)| plain(*usual) == plain(pressed));
-        (!moved).then_some(pressed)
+        (over.is_some() || !moved).then_some(pressed)
     }
 }
 
@@ -603,6 +612,10 @@ mod tests {
             Some(key("O")),
             "a letter is a letter"
         );
+        // What lies over the rows keeps its own.
+        let over = [Place::Proposal, Place::Rows];
+        assert_eq!(map.meant(&over, key("S")), Some(key("S")));
+        assert_eq!(map.meant(&over, key("O")), None);
         assert_eq!(map.meant(&[Place::Text], key("Ctrl-G")), Some(key("F1")));
         assert_eq!(map.meant(&[Place::Rows], key(">")), Some(key("]")));
         let caps: Vec<&str> = of(Place::Rows).map(|key| map.cap(key)).collect();

@@ -85,7 +85,7 @@ fn what_stands_in_the_way_of_a_load_is_said_before_anything_is_loaded() {
                 "/load - --into levels --batch 1 --go\nid;level\n1;2\n",
                 "--batch would keep parts of it",
             ),
-            ("rollback", ""),
+            ("rollback", "What the transaction changed is taken back."),
         ],
     );
     session.run("select count(*) from levels;");
@@ -435,8 +435,6 @@ fn commands_that_have_no_answer_say_what_there_is_instead() {
     let of_rows = session.desk.entry().expect("an entry").number;
     let mut wrong = Vec::new();
     let mut refused = |session: &mut Session, text: &str, words: &str| {
-        session.run(&format!("/recall {of_rows}"));
-        session.desk.take_returned();
         let found = said(session, text);
         if !found.contains(words) {
             wrong.push(format!("{text}: {found}"));
@@ -451,7 +449,6 @@ fn commands_that_have_no_answer_say_what_there_is_instead() {
     };
     for (text, words) in [
         ("/back", "There is nobody to go back to"),
-        ("/databases nothing*", ""),
         ("/order prot", "This result has no column prot."),
         ("/columns --hide prot", "no column prot"),
         (
@@ -464,7 +461,10 @@ fn commands_that_have_no_answer_say_what_there_is_instead() {
         ("/export x.csv --as tape", "tape is no format"),
         ("/export x.tape", "format"),
         ("/stages select 1", "Stages are those of a flow"),
-        ("/open nowhere://h/x", ""),
+        (
+            "/open nowhere://h/x",
+            "Addresses that begin with nowhere: cannot be opened.",
+        ),
         ("/theme neon", "neon is not one of"),
         ("/live 0.01", "0.2"),
         ("/live soon", "soon"),
@@ -478,14 +478,12 @@ fn commands_that_have_no_answer_say_what_there_is_instead() {
         ("/access berths", "SQLite has no users"),
         ("/roles", "SQLite has no users"),
         ("/across select * from result_4711", "4711"),
-        ("/filter", ""),
         ("/layout tape", "tape is no format"),
         ("/figures nothing_here", "nothing_here"),
         (
             "/plan delete from berths",
             "It was planned and not run: it writes.",
         ),
-        ("/help nothing like this", ""),
     ] {
         refused(&mut session, text, words);
     }
@@ -512,7 +510,6 @@ fn flows_go_on_with_the_rows_of_an_entry() {
             ("/plan delete all from log", "A plan is for what reads"),
             ("/stages delete all from log", "Only a flow has stages"),
             ("/access log", "Files have no users"),
-            ("/indexes nothing*", ""),
             ("select * from log", "from log"),
         ],
     );
@@ -524,7 +521,7 @@ fn rows_are_written_in_every_dialect_that_can_be_named() {
     let mut session = Session::new();
     session.run("select id, port, metres from berths where id = 1;");
     let path = session.dir.path().join("berths.sql").display().to_string();
-    for (dialect, line) in [
+    let lines = [
         (
             "sqlite",
             "insert into \"two words\" (id, port, metres) values\n(1, 'Quay', 20.0);",
@@ -545,7 +542,10 @@ fn rows_are_written_in_every_dialect_that_can_be_named() {
             "tds",
             "insert into \"two words\" (id, port, metres) values\n(1, 'Quay', 20.0);",
         ),
-    ] {
+    ];
+    let named: Vec<&str> = lines.iter().map(|(dialect, _)| *dialect).collect();
+    assert_eq!(named, idle_tide_lang::dialect::NAMES);
+    for (dialect, line) in lines {
         session.run(&format!(
             "/export {path} --table 'two words' --dialect {dialect} --replace"
         ));
@@ -555,5 +555,4 @@ fn rows_are_written_in_every_dialect_that_can_be_named() {
         assert!(text.contains(line), "{dialect}: {text}");
         std::fs::remove_file(&path).expect("there");
     }
-    assert_eq!(idle_tide_lang::command::DIALECTS.len(), 5);
 }

@@ -156,8 +156,11 @@ fn an_address_that_cannot_be_one_says_what_is_wrong_with_it() {
             "postgres://u@h/x?through=c",
             "through in the address is not known",
         ),
-        ("mongodb://", ""),
-        ("oracle-of-the-sea://h/x", ""),
+        ("mongodb://", "needs a host"),
+        (
+            "sea-of-fog://h/x",
+            "Addresses that begin with sea-of-fog: cannot be opened.",
+        ),
         (
             "/nowhere/at/all/harbour.db",
             "There is no file /nowhere/at/all/harbour.db",

@@ -5,6 +5,8 @@ use std::ops::Range;
 
 use idle_tide_core::column_type::NAMED;
 
+use crate::dialect::NAMES;
+
 /// What an argument names, for completion.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Argument {
@@ -103,11 +105,8 @@ const fn with(name: &'static str, value: Argument) -> OptionSpec {
     }
 }
 
-/// The names of the dialects that statements can be written in.
-pub const DIALECTS: &[&str] = &["sqlite", "postgres", "mariadb", "mysql", "tds"];
-
 /// What often stands between values.
-pub const SEPARATORS: &[&str] = &["','", "';'", "tab", "'|'"];
+const SEPARATORS: &[&str] = &["','", "';'", "tab", "'|'"];
 
 /// Options of a command, and behind them those of formats of rows, as `draw` knows them.
 macro_rules! with_layout {
@@ -120,7 +119,7 @@ macro_rules! with_layout {
             flag("quote-all"),
             with("null", A::Rest),
             with("table", A::Table),
-            with("dialect", A::Words(DIALECTS)),
+            with("dialect", A::Words(NAMES)),
             flag("create"),
         ]
     };

@@ -5,7 +5,7 @@ use idle_tide_core::Catalog;
 use idle_tide_core::catalog::Field;
 
 use crate::dialect::Dialect;
-use crate::query::{divided, query};
+use crate::query::{closes_at, divided, query};
 use crate::token::{Token, TokenKind, significant, tokens};
 use crate::visible::View;
 
@@ -66,13 +66,12 @@ fn source(item: &[Token], text: &str) -> Option<(Option<String>, String)> {
         [table, dot, column, rest @ ..] if dot.kind == TokenKind::Dot && ends(rest, text) => {
             Some((Some(table.name(text)?), column.name(text)?))
         }
-        [function, open, rest @ ..] if open.kind == TokenKind::Open => {
-            KEEPS.iter().find(|known| function.is_word(text, known))?;
-            let close = closing(rest)?;
+        [function, rest @ ..] if KEEPS.iter().any(|known| function.is_word(text, known)) => {
+            let close = closes_at(rest).filter(|close| *close > 0)?;
             if !ends(&rest[close + 1..], text) {
                 return None;
             }
-            let first = *divided(&rest[..close]).first()?;
+            let first = *divided(&rest[1..close]).first()?;
             match first {
                 [word, rest @ ..] if word.is_word(text, "distinct") => source(rest, text),
                 first => source(first, text),
@@ -82,25 +81,12 @@ fn source(item: &[Token], text: &str) -> Option<(Option<String>, String)> {
     }
 }
 
-/// Where the bracket ends that was opened before.
-fn closing(tokens: &[Token]) -> Option<usize> {
-    let mut depth = 1;
-    tokens.iter().position(|token| {
-        match token.kind {
-            TokenKind::Open => depth += 1,
-            TokenKind::Close => depth -= 1,
-            _ => {}
-        }
-        depth == 0
-    })
-}
-
 /// Whether nothing more comes than a name, or a window that the function looks at, and a name.
 fn ends(rest: &[Token], text: &str) -> bool {
     match rest {
         [] => true,
-        [over, open, rest @ ..] if over.is_word(text, "over") && open.kind == TokenKind::Open => {
-            closing(rest).is_some_and(|close| ends(&rest[close + 1..], text))
+        [over, rest @ ..] if over.is_word(text, "over") && rest.len() > 1 => {
+            closes_at(rest).is_some_and(|close| close > 0 && ends(&rest[close + 1..], text))
         }
         [as_, name] => as_.is_word(text, "as") && name.name(text).is_some(),
         [name] => name.name(text).is_some(),

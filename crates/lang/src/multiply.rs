@@ -11,7 +11,7 @@ use idle_tide_core::catalog::Object;
 
 use crate::correct::Edit;
 use crate::dialect::Dialect;
-use crate::query::{Block, Joined, Of, Query, query};
+use crate::query::{Block, Joined, Of, Query, closes_at, query};
 use crate::remark::{Remark, Remarks};
 use crate::token::{Token, TokenKind, significant, tokens};
 
@@ -478,22 +478,6 @@ impl Known<'_> {
             _ => self.qualifier.clone(),
         }
     }
-}
-
-/// Where the bracket that the tokens begin with closes.
-fn closes_at(tokens: &[Token]) -> Option<usize> {
-    let mut depth = 0;
-    for (at, token) in tokens.iter().enumerate() {
-        match token.kind {
-            TokenKind::Open => depth += 1,
-            TokenKind::Close => depth -= 1,
-            _ => {}
-        }
-        if depth == 0 {
-            return Some(at);
-        }
-    }
-    None
 }
 
 /// Whether tokens are one value that is written down.

@@ -265,7 +265,7 @@ fn in_sql(value: &Expr, given: &str, dialect: &Dialect) -> Option<String> {
             _ => Some(flow::literal(datum)),
         },
         Node::Negative(inner) => in_sql(inner, given, dialect)
-            .filter(|literal| !literal.starts_with('\''))
+            .filter(|literal| !literal.starts_with(['\'', '-']))
             .map(|literal| format!("-{literal}")),
         Node::List(items) if !items.is_empty() => {
             let items: Option<Vec<_>> = items

@@ -773,6 +773,22 @@ fn column_of(tokens: &[Token], text: &str) -> Option<(Option<String>, String)> {
     }
 }
 
+/// Where the bracket that the tokens begin with closes.
+pub fn closes_at(tokens: &[Token]) -> Option<usize> {
+    let mut depth = 0;
+    for (at, token) in tokens.iter().enumerate() {
+        match token.kind {
+            TokenKind::Open => depth += 1,
+            TokenKind::Close => depth -= 1,
+            _ => {}
+        }
+        if depth == 0 {
+            return Some(at);
+        }
+    }
+    None
+}
+
 /// Tokens between commas that stand in no bracket.
 pub fn divided(tokens: &[Token]) -> Vec<&[Token]> {
     let mut parts = Vec::new();

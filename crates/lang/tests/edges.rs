@@ -599,6 +599,7 @@ fn variables_are_literals_of_the_dialect_they_stand_in() {
         (&POSTGRES, "true", "true"),
         (&TABULAR, "true", "1"),
         (&POSTGRES, "-5", "-5"),
+        (&POSTGRES, "- -5", "'- -5'"),
         (&POSTGRES, "007", "'007'"),
         (
             &POSTGRES,

@@ -260,7 +260,7 @@ impl Layout {
             }
             _ => {
                 let dialect = Dialect::named(value).ok_or_else(|| {
-                    let names = idle_tide_lang::command::DIALECTS.join(", ");
+                    let names = idle_tide_lang::dialect::NAMES.join(", ");
                     format!("There is no dialect {value}. There are {names}.")
                 })?;
                 self.declared &= dialect.family == self.dialect.family;

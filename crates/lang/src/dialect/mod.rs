@@ -91,6 +91,9 @@ pub struct Dialect {
     pub starts: &'static [&'static str],
 }
 
+/// The names of the dialects that statements can be written in, as [`Dialect::named`] knows them.
+pub const NAMES: &[&str] = &["sqlite", "postgres", "mariadb", "mysql", "tds"];
+
 impl Dialect {
     /// The dialect of a name that a user gives: of a family, with the settings that its servers begin with.
     pub fn named(name: &str) -> Option<&'static Dialect> {

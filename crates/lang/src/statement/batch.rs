@@ -4,6 +4,7 @@
 use super::sql::{Reader, word_of};
 use super::{Effect, Summary};
 use crate::dialect::{Dialect, TABULAR};
+use crate::query::{closes_at, divided};
 use crate::token::{Token, TokenKind, significant, tokens};
 
 /// Words that begin a statement besides those of the dialect, or end one.
@@ -149,32 +150,22 @@ fn called(reader: Reader<'_>, one: &[Token], verb: &str) -> Summary {
     // What it answers may be kept: exec @answer = ...
     let rest = one.get(1..).unwrap_or_default();
     let rest = &rest[given(rest)..];
-    let until = |list: &[Token], ends: &dyn Fn(&Token) -> bool| {
-        let mut depth = 0_i32;
-        list.iter()
-            .position(|token| {
-                let end = depth == 0 && ends(token);
-                depth += i32::from(token.kind == TokenKind::Open);
-                depth -= i32::from(token.kind == TokenKind::Close);
-                end
-            })
-            .unwrap_or(list.len())
-    };
     let words = match rest {
-        [open, inner @ ..] if open.kind == TokenKind::Open => {
-            Some(&inner[..until(inner, &|token| token.kind == TokenKind::Close)])
+        [open, ..] if open.kind == TokenKind::Open => {
+            let close = closes_at(rest).unwrap_or(rest.len());
+            Some(&rest[1..close])
         }
         _ => {
             let is_name = |token: &Token| {
                 let kinds = [TokenKind::Word, TokenKind::QuotedName, TokenKind::Dot];
                 kinds.contains(&token.kind) && !token.of(text).starts_with('@')
             };
-            let end = until(rest, &|token| !is_name(token));
+            let end = rest.iter().take_while(|token| is_name(token)).count();
             let last = rest[..end].last().and_then(|token| token.name(text));
             let runs = last.is_some_and(|name| name.eq_ignore_ascii_case("sp_executesql"));
             let first = &rest[end..];
-            let first = &first[given(first)..];
-            runs.then(|| &first[..until(first, &|token| token.kind == TokenKind::Comma)])
+            let all = divided(&first[given(first)..]);
+            runs.then(|| all.first().copied().unwrap_or_default())
         }
     };
     let inner = words.map(|words| match words {
@@ -195,7 +186,7 @@ pub(super) fn read(text: &str, dialect: &Dialect) -> Summary {
 }
 
 /// Summarises a batch that stands so deep within texts that are run.
-pub(super) fn read_at(text: &str, dialect: &Dialect, depth: usize) -> Summary {
+fn read_at(text: &str, dialect: &Dialect, depth: usize) -> Summary {
     let list = significant(&tokens(text, dialect));
     let reader = Reader {
         text,
