@@ -2,6 +2,7 @@
 //! found by reading it ([`look`]) and is a [`Proposal`] that can be changed; [`rows`] then gives its rows as values of the types
 //! that were agreed on, and every line that does not fit, with its place and the reason.
 
+mod columnar;
 mod convert;
 mod file;
 mod look;

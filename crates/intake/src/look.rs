@@ -7,7 +7,8 @@ use idle_tide_core::column_type::{ColumnType, Evidence};
 use crate::convert::Form;
 use crate::file::{Encoding, Kind, Spooled, encoding_of, kind_of, text_of};
 use crate::plan::{Asked, ColumnPlan, Proposal, Shape};
-use crate::records::{Seen, columns_of, fields, rows};
+use crate::columnar::columns_of;
+use crate::records::{Seen, fields, rows};
 use crate::separated::{Came, Separated};
 use crate::{Fields, Mark, Trouble};
 

@@ -6,14 +6,11 @@ use std::path::Path;
 
 use idle_tide_core::column_type::ColumnType;
 use idle_tide_core::document::bson;
-use idle_tide_core::document::extended::{self, Form as Json};
-use idle_tide_core::document::{Datum, Document};
+use idle_tide_core::document::Document;
 use idle_tide_core::{RowBatch, ValueRef};
 use idle_tide_dock::files::{self, Trouble as Broken};
-use parquet::basic::{ConvertedType, LogicalType, TimeUnit, Type as Physical};
-use parquet::file::reader::{FileReader, SerializedFileReader};
-use parquet::record::Field;
 
+use crate::columnar;
 use crate::convert::put;
 use crate::file::{Kind, text_of};
 use crate::plan::{ColumnPlan, Proposal, Shape};
@@ -41,7 +38,7 @@ pub(crate) fn fields(
     match shape.kind {
         Kind::Separated => separated(path, shape, names, take),
         Kind::Documents => of_documents(path, names, take),
-        Kind::Columnar => of_columns(path, take),
+        Kind::Columnar => columnar::fields(path, take),
     }
 }
 
@@ -160,211 +157,6 @@ fn of_documents(path: &Path, known: &[String], take: &mut Take<'_>) -> Result<()
     bad.into_iter()
         .try_for_each(|bad| take(Seen::Bad(bad)).map(drop))?;
     read
-}
-
-fn of_parquet(error: parquet::errors::ParquetError) -> Trouble {
-    Trouble(format!("The file cannot be read as Parquet: {error}."))
-}
-
-/// The columns of a Parquet file: names and types.
-pub(crate) fn columns_of(path: &Path) -> Result<(Vec<(String, ColumnType)>, u64), Trouble> {
-    let reader = SerializedFileReader::new(std::fs::File::open(path)?).map_err(of_parquet)?;
-    let about = reader.metadata().file_metadata();
-    let fields = about.schema_descr().root_schema().get_fields();
-    let columns = fields.iter().map(|field| {
-        let info = field.get_basic_info();
-        let of = match (info.logical_type_ref(), info.converted_type()) {
-            _ if field.is_group() => ColumnType::Json,
-            (Some(LogicalType::Decimal(decimal)), _) => ColumnType::Decimal(
-                decimal.precision.unsigned_abs(),
-                decimal.scale.unsigned_abs(),
-            ),
-            (_, ConvertedType::DECIMAL) => ColumnType::Decimal(0, 0),
-            (Some(LogicalType::Timestamp(at)), _) if !at.is_adjusted_to_u_t_c => ColumnType::Moment,
-            (Some(LogicalType::Timestamp(_)), _)
-            | (_, ConvertedType::TIMESTAMP_MILLIS | ConvertedType::TIMESTAMP_MICROS) => {
-                ColumnType::ZonedMoment
-            }
-            (Some(LogicalType::Time(_)), _) => ColumnType::Time,
-            (Some(LogicalType::Float16), _) => ColumnType::Float,
-            // The largest of them are none of 64 bits with a sign.
-            (_, ConvertedType::UINT_64) => ColumnType::Decimal(20, 0),
-            (Some(LogicalType::Uuid), _) => ColumnType::Uuid,
-            (Some(LogicalType::Json), _) | (_, ConvertedType::JSON) => ColumnType::Json,
-            (_, ConvertedType::DATE) => ColumnType::Date,
-            (_, ConvertedType::TIME_MILLIS | ConvertedType::TIME_MICROS) => ColumnType::Time,
-            (Some(LogicalType::String | LogicalType::Enum), _)
-            | (_, ConvertedType::UTF8 | ConvertedType::ENUM) => ColumnType::Text,
-            _ => match field.get_physical_type() {
-                Physical::BOOLEAN => ColumnType::Boolean,
-                Physical::INT32 | Physical::INT64 => ColumnType::Integer,
-                Physical::FLOAT | Physical::DOUBLE => ColumnType::Float,
-                Physical::INT96 => ColumnType::Moment,
-                _ => ColumnType::Bytes,
-            },
-        };
-        (field.name().to_string(), of)
-    });
-    let rows = u64::try_from(about.num_rows()).unwrap_or(0);
-    Ok((columns.collect(), rows))
-}
-
-/// Whether values are moments or times in nanoseconds, which the library hands over as plain numbers.
-fn in_nanoseconds(column: &parquet::schema::types::Type) -> bool {
-    let unit = match column.get_basic_info().logical_type_ref() {
-        Some(LogicalType::Timestamp(at)) => &at.unit,
-        Some(LogicalType::Time(at)) => &at.unit,
-        _ => return false,
-    };
-    matches!(unit, TimeUnit::NANOS)
-}
-
-fn of_columns(path: &Path, take: &mut Take<'_>) -> Result<(), Trouble> {
-    let (columns, _) = columns_of(path)?;
-    let names: Vec<String> = columns.iter().map(|(name, _)| name.clone()).collect();
-    let reader = SerializedFileReader::new(std::fs::File::open(path)?).map_err(of_parquet)?;
-    let about = reader.metadata().file_metadata().schema_descr();
-    let in_schema = about.root_schema().get_fields().iter();
-    let nanoseconds: Vec<bool> = in_schema.map(|column| in_nanoseconds(column)).collect();
-    let mut fields = Fields::default();
-    for (at, row) in reader.get_row_iter(None).map_err(of_parquet)?.enumerate() {
-        let row = row.map_err(of_parquet)?;
-        fields.clear();
-        fields.line = at as u64 + 1;
-        for (((_, field), (_, of)), nanos) in row.get_column_iter().zip(&columns).zip(&nanoseconds)
-        {
-            match field {
-                Field::Null => fields.push(&[], Mark::Null),
-                Field::Long(at) if *nanos => {
-                    let text = match of {
-                        ColumnType::Time => time_of(i128::from(*at)),
-                        of => moment_of(i128::from(*at), *of),
-                    };
-                    fields.push(text.as_bytes(), Mark::Quoted);
-                }
-                // A file may call text what is no UTF-8.
-                Field::Bytes(bytes) if *of == ColumnType::Uuid && bytes.data().len() == 16 => {
-                    let hex = ValueRef::Bytes(bytes.data()).plain();
-                    let parts = [
-                        &hex[..8],
-                        &hex[8..12],
-                        &hex[12..16],
-                        &hex[16..20],
-                        &hex[20..],
-                    ];
-                    fields.push(parts.join("-").as_bytes(), Mark::Quoted);
-                }
-                Field::Bytes(bytes) if matches!(of, ColumnType::Text | ColumnType::Json) => {
-                    fields.push(bytes.data(), Mark::Quoted);
-                }
-                Field::Str(text) => fields.push(text.as_bytes(), Mark::Quoted),
-                field => {
-                    fields.push(plain(field, *of).as_bytes(), Mark::Quoted);
-                }
-            }
-        }
-        if !take(Seen::Row(&fields, &names))? {
-            return Ok(());
-        }
-    }
-    Ok(())
-}
-
-/// A value of a Parquet file as a text of its type.
-fn plain(field: &Field, of: ColumnType) -> String {
-    match field {
-        Field::Group(_) | Field::ListInternal(_) | Field::MapInternal(_) => {
-            extended::text_of(&datum(field), Json::Relaxed)
-        }
-        Field::Bytes(bytes) => ValueRef::Bytes(bytes.data()).plain(),
-        Field::Double(number) => ValueRef::Float(*number).plain(),
-        // The digits that tell it from others of its size.
-        Field::Float(number) => number.to_string(),
-        Field::Date(days) => day_of(i64::from(*days)).map_or(String::new(), |day| day.to_string()),
-        Field::TimeMillis(at) => time_of(i128::from(*at) * 1_000_000),
-        Field::TimeMicros(at) => time_of(i128::from(*at) * 1_000),
-        Field::TimestampMillis(at) => moment_of(i128::from(*at) * 1_000_000, of),
-        Field::TimestampMicros(at) => moment_of(i128::from(*at) * 1_000, of),
-        other => other.to_string(),
-    }
-}
-
-fn day_of(days: i64) -> Option<jiff::civil::Date> {
-    let days = jiff::Span::new().try_days(days).ok()?;
-    jiff::civil::date(1970, 1, 1).checked_add(days).ok()
-}
-
-/// A time of day, in nanoseconds since midnight, with as many digits behind the second as it needs.
-fn time_of(nanos: i128) -> String {
-    let (seconds, fraction) = (nanos / 1_000_000_000, nanos % 1_000_000_000);
-    let at = format!(
-        "{:02}:{:02}:{:02}",
-        seconds / 3_600,
-        seconds / 60 % 60,
-        seconds % 60
-    );
-    match (fraction, fraction % 1_000) {
-        (0, _) => at,
-        (fraction, 0) => format!("{at}.{:06}", fraction / 1_000),
-        (fraction, _) => format!("{at}.{fraction:09}"),
-    }
-}
-
-/// A moment, in nanoseconds since 1970.
-fn moment_of(nanos: i128, of: ColumnType) -> String {
-    const DAY: i128 = 86_400_000_000_000;
-    let day = i64::try_from(nanos.div_euclid(DAY)).ok().and_then(day_of);
-    let zone = if of == ColumnType::ZonedMoment {
-        "+00:00"
-    } else {
-        ""
-    };
-    day.map_or(String::new(), |day| {
-        format!("{day} {}{zone}", time_of(nanos.rem_euclid(DAY)))
-    })
-}
-
-/// What is nested in a Parquet file, as a document.
-fn datum(field: &Field) -> Datum {
-    match field {
-        Field::Null => Datum::Null,
-        Field::Bool(yes) => Datum::Boolean(*yes),
-        Field::Byte(number) => Datum::Int(i32::from(*number)),
-        Field::Short(number) => Datum::Int(i32::from(*number)),
-        Field::Int(number) => Datum::Int(*number),
-        Field::Long(number) => Datum::Long(*number),
-        Field::UByte(number) => Datum::Int(i32::from(*number)),
-        Field::UShort(number) => Datum::Int(i32::from(*number)),
-        Field::UInt(number) => Datum::Long(i64::from(*number)),
-        Field::ULong(number) => match i64::try_from(*number) {
-            Ok(number) => Datum::Long(number),
-            Err(_) => number
-                .to_string()
-                .parse()
-                .map_or(Datum::Null, Datum::Decimal),
-        },
-        Field::Double(number) => Datum::Double(*number),
-        Field::Float(number) => Datum::Double(f64::from(*number)),
-        Field::Str(text) => Datum::Text(text.as_str().into()),
-        Field::Group(row) => {
-            let fields = row
-                .get_column_iter()
-                .map(|(name, field)| (name.clone(), datum(field)));
-            Datum::Object(fields.collect())
-        }
-        Field::ListInternal(list) => Datum::List(list.elements().iter().map(datum).collect()),
-        Field::MapInternal(map) => {
-            let pairs = map.entries().iter().map(|(key, value)| {
-                let key = match key {
-                    Field::Str(text) => text.clone(),
-                    other => plain(other, ColumnType::Text),
-                };
-                (key, datum(value))
-            });
-            Datum::Object(pairs.collect())
-        }
-        other => Datum::Text(plain(other, ColumnType::Text).as_str().into()),
-    }
 }
 
 /// Rows of values with the lines where they stand.

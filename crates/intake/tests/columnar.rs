@@ -34,6 +34,7 @@ const SCHEMA: &str = "message harbour {
     required int64 nanos (TIMESTAMP(NANOS, true));
     required int64 local_nanos (TIMESTAMP(NANOS, false));
     required int96 old;
+    required fixed_len_byte_array(12) stay (INTERVAL);
     required fixed_len_byte_array(16) key (UUID);
     required binary name (STRING);
     required binary kind (ENUM);
@@ -72,6 +73,11 @@ fn fixed(bytes: &[u8]) -> FixedLenByteArray {
     FixedLenByteArray::from(bytes.to_vec())
 }
 
+fn months_days_millis(months: u32, days: u32, millis: u32) -> FixedLenByteArray {
+    let parts = [months, days, millis].map(u32::to_le_bytes);
+    fixed(&parts.concat())
+}
+
 #[test]
 #[allow(clippy::too_many_lines)]
 fn columns_of_every_kind_are_read_without_loss() {
@@ -103,10 +109,11 @@ fn columns_of_every_kind_are_read_without_loss() {
         {
             // 2031-03-01 is the Julian day 2462927; nanoseconds of the day before it.
             let mut old = Int96::new();
-            let nanos = 18_720_250_000_000_u64;
+            let nanos = 18_720_250_001_000_u64;
             old.set_data(nanos as u32, (nanos >> 32) as u32, 2_462_927);
             column!(Int96Type, old)
         },
+        column!(FixedLenByteArrayType, months_days_millis(14, 3, 4_005)),
         column!(FixedLenByteArrayType, fixed(&[0x6f; 16])),
         column!(ByteArrayType, ByteArray::from("Heron, \"grey\"")),
         column!(ByteArrayType, ByteArray::from("ketch")),
@@ -178,7 +185,8 @@ fn columns_of_every_kind_are_read_without_loss() {
         ("micros", "timestamp", "2031-03-01 05:12:00.000001"),
         ("nanos", "timestamptz", "2031-03-01 05:12:00.000001+00:00"),
         ("local_nanos", "timestamp", "1969-12-31 23:59:59"),
-        ("old", "timestamp", "2031-03-01 05:12:00.250000"),
+        ("old", "timestamp", "2031-03-01 05:12:00.250001"),
+        ("stay", "text", "P1Y2M3DT4.005S"),
         ("key", "uuid", "6f6f6f6f-6f6f-6f6f-6f6f-6f6f6f6f6f6f"),
         ("name", "text", "Heron, \"grey\""),
         ("kind", "text", "ketch"),
@@ -244,5 +252,106 @@ fn nanoseconds_that_would_be_lost_are_refused() {
     assert!(
         refused[0].contains("1970-01-01 00:00:01.000000001+00:00"),
         "{refused:?}"
+    );
+}
+
+/// Columns that are read beside the library's records stay with their rows: over several groups, with nulls, with and without other columns.
+#[test]
+fn old_moments_and_intervals_stay_with_their_rows() {
+    for with_number in [false, true] {
+        let number = if with_number { "optional int32 n;" } else { "" };
+        let schema = format!(
+            "message t {{ optional int96 at; {number} optional fixed_len_byte_array(12) stay (INTERVAL); }}"
+        );
+        let schema = Arc::new(parse_message_type(&schema).expect("a schema"));
+        let dir = tempfile::tempdir().expect("a folder");
+        let path = dir.path().join("t.parquet");
+        let file = File::create(&path).expect("made");
+        let mut writer = SerializedFileWriter::new(file, schema, Arc::default()).expect("begins");
+        // The first group has a null in the middle, the second one at its beginning.
+        for (day, levels) in [(2_440_588, [1, 0, 1]), (2_440_688, [0, 1, 1])] {
+            let mut group = writer.next_row_group().expect("a group");
+            let mut column = group.next_column().expect("goes on").expect("a column");
+            let moment = |day| {
+                let mut at = Int96::new();
+                at.set_data(1_000, 0, day);
+                at
+            };
+            let typed = column.typed::<Int96Type>();
+            typed
+                .write_batch(&[moment(day), moment(day + 1)], Some(&levels), None)
+                .expect("written");
+            column.close().expect("ends");
+            if with_number {
+                let mut column = group.next_column().expect("goes on").expect("a column");
+                let typed = column.typed::<Int32Type>();
+                let numbers: Vec<i32> = (0..3).collect();
+                typed
+                    .write_batch(&numbers, Some(&[1, 1, 1]), None)
+                    .expect("written");
+                column.close().expect("ends");
+            }
+            let mut column = group.next_column().expect("goes on").expect("a column");
+            let stays = [
+                months_days_millis(0, 0, 0),
+                months_days_millis(12, 0, 60_000),
+            ];
+            let typed = column.typed::<FixedLenByteArrayType>();
+            typed
+                .write_batch(&stays, Some(&levels), None)
+                .expect("written");
+            column.close().expect("ends");
+            group.close().expect("ends");
+        }
+        writer.close().expect("ends");
+        let file = spool(&path, &|| false).expect("there");
+        let proposal = look(&file, &Asked::default(), &|| false)
+            .unwrap_or_else(|trouble| panic!("{}", trouble.0));
+        let mut found = Vec::new();
+        let mut keep = |batch: idle_tide_intake::Batch| {
+            for row in batch.rows.rows() {
+                let values: Vec<_> = row.values().map(|value| value.plain()).collect();
+                found.push(values.join(" "));
+            }
+            Ok(true)
+        };
+        rows(file.path(), &proposal, &mut keep, &mut |bad, _| {
+            panic!("{bad}")
+        })
+        .expect("reads");
+        let number = |n: u32| {
+            if with_number {
+                format!("{n} ")
+            } else {
+                String::new()
+            }
+        };
+        let wanted = [
+            format!("1970-01-01 00:00:00.000001 {}PT0S", number(0)),
+            format!(" {}", number(1)),
+            format!("1970-01-02 00:00:00.000001 {}P1YT60S", number(2)),
+            format!(" {}", number(0)),
+            format!("1970-04-11 00:00:00.000001 {}PT0S", number(1)),
+            format!("1970-04-12 00:00:00.000001 {}P1YT60S", number(2)),
+        ];
+        assert_eq!(found, wanted);
+    }
+}
+
+#[test]
+fn intervals_within_others_are_refused_by_their_name() {
+    let schema =
+        "message t { required group trip { required fixed_len_byte_array(12) stay (INTERVAL); } }";
+    let schema = Arc::new(parse_message_type(schema).expect("a schema"));
+    let dir = tempfile::tempdir().expect("a folder");
+    let path = dir.path().join("t.parquet");
+    let file = File::create(&path).expect("made");
+    let writer = SerializedFileWriter::new(file, schema, Arc::default()).expect("begins");
+    writer.close().expect("ends");
+    let file = spool(&path, &|| false).expect("there");
+    let told = look(&file, &Asked::default(), &|| false).expect_err("refused");
+    assert!(
+        told.0.contains("trip holds intervals within it (stay)"),
+        "{told}"
     );
 }
