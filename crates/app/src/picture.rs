@@ -5,7 +5,7 @@ use std::io;
 use idle_tide_core::{Column, RowBatch};
 use idle_tide_desk::across::Keep;
 use idle_tide_desk::chart::PAPER;
-use idle_tide_desk::drawing::as_asked;
+use idle_tide_desk::drawing::{Told, as_asked};
 use idle_tide_desk::export::Results;
 use idle_tide_engines::{Outcome, Sink};
 
@@ -42,16 +42,18 @@ impl Form {
 pub struct Picture<R: Results> {
     /// What was asked for: the arguments of `/chart`.
     asked: String,
+    told: Told,
     form: Form,
     out: R,
     rows: Keep,
 }
 
 impl<R: Results> Picture<R> {
-    /// Draws to `out`.
-    pub fn new(asked: &str, form: Form, out: R) -> Self {
+    /// Draws what comes from there to `out`.
+    pub fn new(asked: &str, told: Told, form: Form, out: R) -> Self {
         Picture {
             asked: asked.to_string(),
+            told,
             form,
             out,
             rows: Keep::default(),
@@ -63,7 +65,7 @@ impl<R: Results> Picture<R> {
             return Ok(());
         }
         let failed = |words: String| io::Error::new(io::ErrorKind::InvalidInput, words);
-        let scene = as_asked(&self.rows.set, &self.asked, PAPER).map_err(failed)?;
+        let scene = as_asked(&self.rows.set, &self.told, &self.asked, PAPER).map_err(failed)?;
         self.out.another()?;
         match self.form {
             Form::Text => self.out.write_all(scene.text().as_bytes()),

@@ -964,6 +964,20 @@ fn questions_across_sources_and_pictures_without_a_screen() {
         "{}",
         drawn.out
     );
+    // What a column is in stands in its comment, and a mean of it is in the same.
+    let tides = shell.path("tides.db");
+    let make = "create table tides (\n  quay text not null,\n  level numeric -- above chart datum, in metres\n); insert into tides values ('Quay', 3.5), ('Cove', 2.5)";
+    assert_eq!(shell.run(&["run", &tides, "--new", make]).code, 0);
+    for (statement, title) in [
+        ("select quay, level from tides", "level (metres) by quay"),
+        (
+            "select quay, avg(level) as mean from tides group by quay",
+            "mean (metres) by quay",
+        ),
+    ] {
+        let drawn = shell.run(&["run", &tides, statement, "--chart", "bars"]);
+        assert!(drawn.out.starts_with(title), "{}", drawn.out);
+    }
     for (file, begins) in [
         ("a.svg", "<?xml"),
         ("a.pdf", "%PDF"),

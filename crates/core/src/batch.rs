@@ -88,6 +88,12 @@ impl RowBatch {
         self.push_bytes(TEXT, bytes);
     }
 
+    /// Appends the digits of an exact number as they stand.
+    #[inline]
+    pub fn push_number(&mut self, digits: &[u8]) {
+        self.push_bytes(NUMBER, digits);
+    }
+
     #[inline]
     fn push_eight(&mut self, tag: u8, eight: [u8; 8]) {
         let mut nine = [tag; 9];

@@ -191,7 +191,35 @@ impl Evidence {
         if self.is_text() {
             return self.tally(text, 0, None);
         }
-        self.seen(text, could_be(text));
+        let mask = plain_moment(text.as_bytes()).unwrap_or_else(|| could_be(text));
+        self.seen(text, mask);
+    }
+
+    /// Adds what was found in other values of the same column.
+    pub fn merge(&mut self, other: &Evidence) {
+        self.possible &= other.possible;
+        for (mask, count) in &other.tallies {
+            match self.tallies.iter_mut().find(|(own, _)| own == mask) {
+                Some((_, own)) => *own += count,
+                None => self.tallies.push((*mask, *count)),
+            }
+        }
+        self.digits(other.before_point, other.after_point);
+        self.bytes += other.bytes;
+        self.not_utf8 += other.not_utf8;
+        self.values += other.values;
+        self.nulls += other.nulls;
+        self.longest = self.longest.max(other.longest);
+    }
+
+    /// A decimal with so many digits before and behind its point.
+    #[inline]
+    fn digits(&mut self, before: u32, after: u32) {
+        self.before_point = self.before_point.max(before);
+        self.after_point = self.after_point.max(after);
+        if self.before_point + self.after_point > MOST_DIGITS {
+            self.possible &= !DECIMAL;
+        }
     }
 
     /// Whether enough texts were seen to know that they are nothing else.
@@ -222,11 +250,7 @@ impl Evidence {
             None => self.tallies.push((mask, 1)),
         }
         if let Some((before, after)) = digits {
-            self.before_point = self.before_point.max(before);
-            self.after_point = self.after_point.max(after);
-            if self.before_point + self.after_point > MOST_DIGITS {
-                self.possible &= !DECIMAL;
-            }
+            self.digits(before, after);
         }
     }
 
@@ -281,11 +305,7 @@ impl Evidence {
                 self.only(DECIMAL | FLOAT);
                 match decimal_digits(digits) {
                     Some((before, after)) => {
-                        self.before_point = self.before_point.max(before);
-                        self.after_point = self.after_point.max(after);
-                        if self.before_point + self.after_point > MOST_DIGITS {
-                            self.possible &= !DECIMAL;
-                        }
+                        self.digits(before, after);
                         if digits.parse::<f64>().map(|f| f.to_string()).as_deref() != Ok(digits) {
                             self.possible &= !FLOAT;
                         }
@@ -379,6 +399,33 @@ fn plain_number(bytes: &[u8]) -> Option<(u32, u32)> {
     }
     let before = if zero { 0 } else { point };
     (before + after <= 15).then_some((before as u32, after as u32))
+}
+
+/// What a day, or a day and a time, is that is written in the plainest way; nothing for any other text, which may be one too.
+#[inline]
+fn plain_moment(bytes: &[u8]) -> Option<u16> {
+    let two = |at: usize| match (
+        bytes[at].wrapping_sub(b'0'),
+        bytes[at + 1].wrapping_sub(b'0'),
+    ) {
+        (tens @ 0..=9, ones @ 0..=9) => Some(tens * 10 + ones),
+        _ => None,
+    };
+    if !matches!(bytes.len(), 10 | 19) || bytes[4] != b'-' || bytes[7] != b'-' {
+        return None;
+    }
+    two(0)?;
+    two(2)?;
+    // Leap days are known to the long way.
+    const DAYS: [u8; 12] = [31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31];
+    let days = DAYS.get(usize::from(two(5)?).wrapping_sub(1))?;
+    let is_day = (1..=*days).contains(&two(8)?);
+    if bytes.len() == 10 {
+        return is_day.then_some(DATE);
+    }
+    let apart = matches!(bytes[10], b' ' | b'T') && bytes[13] == b':' && bytes[16] == b':';
+    let is_time = apart && two(11)? < 24 && two(14)? < 60 && two(17)? < 60;
+    (is_day && is_time).then_some(MOMENT)
 }
 
 /// The types that a text could be of, as bits.
@@ -629,6 +676,35 @@ mod tests {
                 let mask = if digits.1 == 0 { INTEGER | DECIMAL | FLOAT } else { DECIMAL | FLOAT };
                 proptest::prop_assert_eq!(could_be(&text), mask);
             }
+        }
+    }
+
+    proptest::proptest! {
+        /// Likewise of a moment.
+        #[test]
+        fn the_short_way_of_a_moment_is_the_long_way(text in "[0-9]{4}-[01][0-9]-[0-3][0-9]([ Tt-][0-2][0-9]:[0-6][0-9][:.][0-6][0-9])?") {
+            if let Some(mask) = plain_moment(text.as_bytes()) {
+                proptest::prop_assert_eq!(could_be(&text), mask);
+            }
+        }
+
+        /// What was found in two parts is what is found in the whole.
+        #[test]
+        fn parts_come_together(texts in proptest::collection::vec("(-?[0-9]{1,20}(\\.[0-9]{1,20})?|2031-03-01|true|x)", 0..6), cut in 0_usize..6) {
+            let found = |texts: &[String]| {
+                let mut evidence = Evidence::default();
+                texts.iter().for_each(|text| evidence.text(text));
+                evidence
+            };
+            let (before, after) = texts.split_at(cut.min(texts.len()));
+            let mut both = found(before);
+            both.merge(&found(after));
+            let whole = found(&texts);
+            proptest::prop_assert_eq!(both.column_type(), whole.column_type());
+            for few in 0..3 {
+                proptest::prop_assert_eq!(both.mostly(few), whole.mostly(few));
+            }
+            proptest::prop_assert_eq!((both.values, both.longest), (whole.values, whole.longest));
         }
     }
 

@@ -4,9 +4,11 @@
 use std::sync::Arc;
 
 use idle_tide_core::chart::{Data, Key, Kind, gather, rows_of};
+use idle_tide_core::catalog::Catalog;
 use idle_tide_core::result::ResultSet;
 use idle_tide_draw::chart::Scene;
 use idle_tide_engines::{EngineError, Fault};
+use idle_tide_lang::Dialect;
 use idle_tide_lang::command::Parsed;
 
 use crate::chart::{Chart, Stamp, choose};
@@ -17,14 +19,31 @@ use crate::session::{Next, Task, Turn};
 use crate::sheet::{Sheet, read};
 use crate::task::{Bench, EntryId, Lane, Work, stopped};
 
+/// Where the rows of a picture come from, so that it knows what its columns are in.
+#[derive(Debug, Clone)]
+pub struct Told {
+    /// The statement that gave the rows.
+    pub statement: String,
+    /// What is known of its tables.
+    pub catalog: Arc<Catalog>,
+    /// Whose statement it is.
+    pub dialect: &'static Dialect,
+}
+
 /// The picture that the arguments of `/chart` ask for, of a result that no entry has; in so many columns and rows of cells.
 ///
 /// # Errors
 /// In words, if it cannot be made.
-pub fn as_asked(set: &ResultSet, asked: &str, size: (usize, usize)) -> Result<Scene, String> {
+pub fn as_asked(
+    set: &ResultSet,
+    told: &Told,
+    asked: &str,
+    size: (usize, usize),
+) -> Result<Scene, String> {
     let parsed = parsed(asked)?;
     let spec = idle_tide_core::chart::propose(set, parsed.argument(0).and_then(Kind::named))?;
     let mut chart = Chart::of(0, set, spec);
+    chart.take_units(set.columns(), &told.statement, &told.catalog, told.dialect);
     choose(&mut chart, &parsed).map_err(|failure| failure.headline)?;
     let data = gather(set, None, &chart.spec, &|| false).map_err(|error| error.to_string())?;
     chart.take_first(data);

@@ -515,8 +515,8 @@ impl Session {
     }
 }
 
-/// Makes the sink that a statement's rows go to.
-pub type MakeSink = Box<dyn FnMut() -> Box<dyn Sink + Send>>;
+/// Makes the sink that the rows of this statement go to.
+pub type MakeSink = Box<dyn FnMut(&str) -> Box<dyn Sink + Send>>;
 
 /// Figures of the column being looked at.
 pub(crate) struct Watched {

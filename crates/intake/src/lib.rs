@@ -5,6 +5,7 @@
 mod columnar;
 mod convert;
 mod file;
+mod gather;
 mod look;
 mod plan;
 mod records;
@@ -130,6 +131,20 @@ impl Fields {
     /// Whether a NUL is among the bytes.
     pub(crate) fn has_nul(&self) -> bool {
         memchr::memchr(0, &self.bytes).is_some()
+    }
+
+    /// All bytes as text, where they are UTF-8.
+    pub(crate) fn text(&self) -> Option<&str> {
+        std::str::from_utf8(&self.bytes).ok()
+    }
+
+    /// A field within that text; nothing if a character is cut at its end.
+    pub(crate) fn part<'a>(&self, text: &'a str, at: usize) -> Option<&'a str> {
+        let start = match at.checked_sub(1) {
+            Some(before) => self.ends[before].0,
+            None => 0,
+        };
+        text.get(start..self.ends[at].0)
     }
 
     /// A field; nothing where the row has fewer.

@@ -4,22 +4,17 @@ use std::path::Path;
 
 use idle_tide_core::column_type::{ColumnType, Evidence};
 
+use crate::columnar::columns_of;
 use crate::convert::Form;
 use crate::file::{Encoding, Kind, Spooled, encoding_of, kind_of, text_of};
+use crate::gather::{FORMS, Gathered, gather};
 use crate::plan::{Asked, ColumnPlan, Proposal, Shape};
-use crate::columnar::columns_of;
-use crate::records::{Seen, fields, rows};
+use crate::records::rows;
 use crate::separated::{Came, Separated};
 use crate::{Fields, Mark, Trouble};
 
-/// Bytes of a file that is read whole to find its types.
-const WHOLE: u64 = 4 << 30;
-/// Rows that are looked at of a larger one.
-const SAMPLE: u64 = 10_000_000;
 /// What does not fit is shown up to here.
 const SHOWN: usize = 100;
-/// Columns of one file.
-const COLUMNS: usize = 20_000;
 
 /// Finds what a file holds.
 ///
@@ -78,13 +73,13 @@ pub fn look(
         bad: Vec::new(),
         bad_count: 0,
     };
-    let mut seen = gather(file, &mut proposal, names, stopped)?;
+    let mut seen = gather(file, &mut proposal, &names, stopped)?;
     if seen.not_utf8 && asked.encoding.is_none() && proposal.shape.encoding == Encoding::Utf8 {
         // The beginning was UTF-8 and what follows is not.
         proposal.shape.encoding = Encoding::Latin1;
         let names = seen.columns.iter().map(|column| column.name.clone());
-        let names = names.collect();
-        seen = gather(file, &mut proposal, names, stopped)?;
+        let names: Vec<String> = names.collect();
+        seen = gather(file, &mut proposal, &names, stopped)?;
     }
     let in_doubt = settle(&mut proposal, seen, path)?;
     if proposal.columns.is_empty() {
@@ -95,124 +90,6 @@ pub fn look(
         check(path, &mut proposal, stopped)?;
     }
     Ok(proposal)
-}
-
-/// What was seen of a column.
-#[derive(Default)]
-struct Column {
-    name: String,
-    evidence: Evidence,
-    /// The same with numbers and days in the forms of people.
-    forms: [Evidence; 3],
-    tries_forms: bool,
-    examples: Vec<String>,
-}
-
-#[derive(Default)]
-struct Gathered {
-    columns: Vec<Column>,
-    not_utf8: bool,
-    /// Whether something was none of the rows.
-    has_bad: bool,
-}
-
-const FORMS: [Form; 3] = [Form::CommaDecimal, Form::DayFirst, Form::MonthFirst];
-
-impl Column {
-    fn named(name: &str) -> Self {
-        Column {
-            name: name.to_string(),
-            tries_forms: true,
-            ..Column::default()
-        }
-    }
-
-    fn see(&mut self, text: &str, mark: Mark) {
-        if mark == Mark::Text {
-            self.evidence.said_text(text);
-        } else {
-            self.evidence.text(text);
-        }
-        if self.examples.len() < 3 && self.examples.iter().all(|other| other != text) {
-            self.examples.push(text.chars().take(40).collect());
-        }
-        // Few columns are written in such forms, and it shows at once.
-        if self.tries_forms {
-            for (form, evidence) in FORMS.iter().zip(&mut self.forms) {
-                let plain = form.plain(text);
-                evidence.text(&plain);
-            }
-            let narrow =
-                |evidence: &Evidence| evidence.mostly(evidence.values / 50) != ColumnType::Text;
-            self.tries_forms = self.evidence.values < 50
-                || !narrow(&self.evidence) && self.forms.iter().any(narrow);
-        }
-    }
-}
-
-fn gather(
-    file: &Spooled,
-    proposal: &mut Proposal,
-    names: Vec<String>,
-    stopped: &dyn Fn() -> bool,
-) -> Result<Gathered, Trouble> {
-    let mut seen = Gathered {
-        columns: names.iter().map(|name| Column::named(name)).collect(),
-        ..Gathered::default()
-    };
-    (proposal.rows, proposal.has_nul) = (0, false);
-    let null = proposal.null.clone();
-    let whole = file.size <= WHOLE;
-    let kind = proposal.shape.kind;
-    if kind == Kind::Columnar {
-        let (_, rows) = columns_of(file.path())?;
-        proposal.rows = rows;
-        return Ok(seen);
-    }
-    let (mut rows, mut all, mut nul) = (0, true, false);
-    fields(file.path(), &proposal.shape, &names, &mut |came| {
-        let Seen::Row(fields, known) = came else {
-            seen.has_bad = true;
-            return Ok(true);
-        };
-        rows += 1;
-        if rows % 4_096 == 0 && stopped() {
-            return Err(Trouble("It was stopped.".into()));
-        }
-        if kind == Kind::Documents {
-            while seen.columns.len() < known.len() {
-                if seen.columns.len() == COLUMNS {
-                    return Err(Trouble(format!(
-                        "The documents have more than {COLUMNS} different fields. Load them into a collection, which keeps them as they are."
-                    )));
-                }
-                let mut new = Column::named(&known[seen.columns.len()]);
-                new.evidence.nulls = rows - 1;
-                seen.columns.push(new);
-            }
-        } else if fields.len() != seen.columns.len() {
-            seen.has_bad = true;
-            return Ok(true);
-        }
-        nul |= fields.has_nul();
-        for (at, column) in seen.columns.iter_mut().enumerate() {
-            let (bytes, mark) = fields.get(at);
-            if crate::records::is_null(bytes, mark, ColumnType::Text, null.as_deref()) {
-                column.evidence.nulls += 1;
-            } else if bytes.is_empty() && mark != Mark::Text {
-                // A text, or a null of whoever puts quotes around everything.
-            } else {
-                match std::str::from_utf8(bytes) {
-                    Ok(text) => column.see(text, mark),
-                    Err(_) => seen.not_utf8 = true,
-                }
-            }
-        }
-        all = whole || rows < SAMPLE;
-        Ok(all)
-    })?;
-    (proposal.rows, proposal.whole, proposal.has_nul) = (rows, all, nul);
-    Ok(seen)
 }
 
 /// Makes columns of what was seen; answers whether something may not fit.

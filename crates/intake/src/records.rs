@@ -5,8 +5,8 @@ use std::io;
 use std::path::Path;
 
 use idle_tide_core::column_type::ColumnType;
-use idle_tide_core::document::bson;
 use idle_tide_core::document::Document;
+use idle_tide_core::document::bson;
 use idle_tide_core::{RowBatch, ValueRef};
 use idle_tide_dock::files::{self, Trouble as Broken};
 

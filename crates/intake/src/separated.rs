@@ -20,8 +20,12 @@ pub struct Separated<R> {
     /// What of the buffer is read, and how much of it there is.
     at: usize,
     filled: usize,
+    /// Bytes that were in the buffer before these.
+    before: u64,
     ended: bool,
     line: u64,
+    /// Bytes of one row, at most.
+    longest: usize,
 }
 
 /// What came.
@@ -45,8 +49,10 @@ impl<R: Read> Separated<R> {
             buffer: vec![0; CHUNK],
             at: 0,
             filled: 0,
+            before: 0,
             ended: false,
             line: 1,
+            longest: LARGEST,
         }
     }
 
@@ -57,6 +63,18 @@ impl<R: Read> Separated<R> {
         self
     }
 
+    /// Bytes of the input that are taken: where the next row, or an empty line before it, begins.
+    pub fn position(&self) -> u64 {
+        self.before + self.at as u64
+    }
+
+    /// The same, where no row has so many bytes.
+    #[must_use]
+    pub(crate) fn with_rows_below(mut self, bytes: usize) -> Self {
+        self.longest = bytes;
+        self
+    }
+
     /// Reads on, keeping what was not taken yet; whether there is more.
     fn fill(&mut self) -> io::Result<bool> {
         if self.ended {
@@ -64,14 +82,16 @@ impl<R: Read> Separated<R> {
         }
         self.buffer.copy_within(self.at..self.filled, 0);
         self.filled -= self.at;
+        self.before += self.at as u64;
         self.at = 0;
         if self.buffer.len() - self.filled < CHUNK / 2 {
             self.buffer.resize(self.buffer.len() * 2, 0);
         }
-        if self.filled > LARGEST {
+        if self.filled > self.longest {
             return Err(io::Error::other(format!(
-                "line {} is longer than 512 MB",
-                self.line
+                "line {} is longer than {} MB",
+                self.line,
+                self.longest >> 20
             )));
         }
         loop {

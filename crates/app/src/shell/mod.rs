@@ -14,8 +14,10 @@ use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
+use idle_tide_core::catalog::Catalog;
 use idle_tide_core::result::ResultSet;
 use idle_tide_desk::diary::{Block, Came, differences, orders};
+use idle_tide_desk::drawing::Told;
 use idle_tide_desk::export::{Replacing, Results, Streaming, Watch, write_sheet};
 use idle_tide_desk::replacing::same_file;
 use idle_tide_desk::{Content, Desk, Event, Options, Request, State, Wanted};
@@ -218,10 +220,11 @@ fn start(run: &Run) -> Result<i32, Stop> {
     if let Some(path) = &run.output.output {
         refuse_the_source(path, &origin.source)?;
     }
-    let connection = opening::open(&origin.source, origin.options).map_err(not_opened)?;
-    layout = layout.from(connection.dialect());
+    let mut connection = opening::open(&origin.source, origin.options).map_err(not_opened)?;
+    let dialect = connection.dialect();
+    layout = layout.from(dialect);
     run.output.layout.set(&mut layout)?;
-    inserts_into(&mut layout, run, connection.dialect())?;
+    inserts_into(&mut layout, run, dialect)?;
     let output = Output(Arc::new(Mutex::new(Writing {
         target: target_of(run)?,
         begun: false,
@@ -231,6 +234,12 @@ fn start(run: &Run) -> Result<i32, Stop> {
     })));
     let (remarks, drains) = (Arc::<Mutex<Vec<String>>>::default(), Arc::default());
     let gathered = Gathered::default();
+    // A picture says what its columns are in; one whose catalog cannot be read says less.
+    let catalog = match form {
+        Some(_) => connection.catalog(0, &mut |_| ()).unwrap_or_default(),
+        None => Catalog::default(),
+    };
+    let catalog = Arc::new(catalog);
     let events = sender;
     let stream = output.clone();
     let mut desk = Desk::new(
@@ -244,9 +253,14 @@ fn start(run: &Run) -> Result<i32, Stop> {
                 let (remarks, drains) = (Arc::clone(&remarks), Arc::clone(&drains));
                 let gathered = Arc::clone(&gathered);
                 let chart = run.chart.clone().zip(form);
-                move || {
+                move |statement| {
                     if let Some((asked, form)) = &chart {
-                        return Box::new(Picture::new(asked, *form, stream.clone()));
+                        let told = Told {
+                            statement: statement.to_string(),
+                            catalog: Arc::clone(&catalog),
+                            dialect,
+                        };
+                        return Box::new(Picture::new(asked, told, *form, stream.clone()));
                     }
                     let is_checked = gathered.lock().is_ok_and(|all| all.is_some());
                     if is_checked {

@@ -285,7 +285,8 @@ impl Work for Across {
 
 impl Task for Across {
     fn begin(&mut self, turn: &mut Turn<'_>) {
-        self.sink = turn.services.stream.as_mut().map(|make| make());
+        let stream = turn.services.stream.as_mut();
+        self.sink = stream.map(|make| make(&self.sql));
         if self.sink.is_none() {
             let sheet = self.sheet(turn);
             if let Some(own) = turn.own() {

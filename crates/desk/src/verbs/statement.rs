@@ -821,7 +821,7 @@ impl Task for Run {
         }
         match (&self.into, &mut turn.services.stream) {
             (Into::Figures(..), _) => {}
-            (_, Some(make)) => self.sink = Some(make()),
+            (_, Some(make)) => self.sink = Some(make(&self.text)),
             (_, None) => {
                 let set = Arc::new(RwLock::new(ResultSet::of_rows(Vec::new(), Vec::new())));
                 let budget = Arc::clone(&turn.services.memory);

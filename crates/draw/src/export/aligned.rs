@@ -1,9 +1,11 @@
 //! Text with its columns aligned by blanks.
 
+use std::borrow::Cow;
 use std::io::{self, Write};
+use std::sync::Arc;
 
 use idle_tide_core::batch::Encoded;
-use idle_tide_core::{Column, Row, column_labels};
+use idle_tide_core::{Column, Row, RowBatch, ValueRef, column_labels};
 use unicode_width::UnicodeWidthStr;
 
 use super::{BUFFER, Format, Kept, Layout, RECORD, RowWriter};
@@ -25,7 +27,7 @@ pub static TEXT: Format = Format {
             kept: Kept::new(),
             widths: Vec::new(),
             numbers: Vec::new(),
-            plain: Vec::new(),
+            cells: Cells::default(),
         })
     },
 };
@@ -33,11 +35,71 @@ pub static TEXT: Format = Format {
 struct Aligned<W> {
     out: W,
     layout: Layout,
+    /// The rows: as texts that only have to be put in their places, or as they are where they may still become records.
     kept: Kept,
     /// The widest value of each column so far, and whether it has a number.
     widths: Vec<usize>,
     numbers: Vec<bool>,
-    plain: Vec<u8>,
+    cells: Cells,
+}
+
+/// Values as the texts of cells: a number is a number of its digits, null stays null, a text that takes as many columns as it has bytes is a
+/// text, and any other is a text of bytes, whose width is to be measured.
+#[derive(Default)]
+struct Cells {
+    batch: RowBatch,
+    digits: Vec<u8>,
+}
+
+impl Cells {
+    /// Adds a value; its width, and whether it is a number.
+    fn push(&mut self, value: Encoded<'_>, layout: &Layout) -> (usize, bool) {
+        let number = match value {
+            Encoded::Integer(_) | Encoded::Float(_) => {
+                self.digits.clear();
+                value.read().write_plain(&mut self.digits);
+                Some(self.digits.as_slice())
+            }
+            Encoded::Number(digits) => Some(digits),
+            _ => None,
+        };
+        if let Some(digits) = number {
+            self.batch.push_number(digits);
+            return (digits.len(), true);
+        }
+        match value {
+            Encoded::Null | Encoded::Missing => {
+                self.batch.push(ValueRef::Null);
+                return (null_of(layout).width(), false);
+            }
+            Encoded::Text(text) if is_plain(text) => {
+                self.batch.push_text(text);
+                return (text.len(), false);
+            }
+            _ => {}
+        }
+        let shown = layout.shown(value.read());
+        let text = shown.text();
+        match shown.look {
+            Look::Number => self.batch.push_number(text.as_bytes()),
+            _ if is_plain(text.as_bytes()) => self.batch.push_text(text.as_bytes()),
+            _ => self.batch.push(ValueRef::RawText(text.as_bytes())),
+        }
+        (shown.width, shown.look == Look::Number)
+    }
+}
+
+fn null_of(layout: &Layout) -> Cow<'_, str> {
+    match &layout.null {
+        None => "null".into(),
+        Some(text) => show_text(text, usize::MAX / 4).text().into(),
+    }
+}
+
+/// Whether a text is shown as it stands, a column a byte.
+fn is_plain(text: &[u8]) -> bool {
+    text.iter().all(|byte| matches!(byte, 0x20..=0x7e))
+        && text.last().is_some_and(|last| *last != b' ')
 }
 
 impl<W: Write + Send> RowWriter for Aligned<W> {
@@ -49,23 +111,30 @@ impl<W: Write + Send> RowWriter for Aligned<W> {
     }
 
     fn row(&mut self, row: Row<'_>) -> io::Result<()> {
-        let null = self.layout.null.as_deref().unwrap_or("null").as_bytes();
         for (column, value) in row.encoded().enumerate().take(self.widths.len()) {
-            let (width, is_number) = match plainly(value, null, &mut self.plain) {
-                Some((text, is_number)) => (text.len(), is_number),
-                None => {
-                    let shown = self.layout.shown(value.read());
-                    (shown.width, shown.look == Look::Number)
-                }
-            };
+            let (width, is_number) = self.cells.push(value, &self.layout);
             self.widths[column] = self.widths[column].max(width);
             self.numbers[column] |= is_number;
         }
-        self.kept.row(row)
+        self.cells.batch.end_row();
+        if self.layout.fits.is_some() {
+            self.cells.batch = RowBatch::new();
+            return self.kept.row(row);
+        }
+        if self.cells.batch.encoded() > BUFFER {
+            self.kept
+                .rows
+                .append(std::mem::take(&mut self.cells.batch))?;
+        }
+        Ok(())
     }
 
     fn finish(&mut self) -> io::Result<()> {
-        let rows = self.kept.whole()?;
+        self.kept.rows.append(match self.layout.fits {
+            Some(_) => std::mem::take(&mut self.kept.batch),
+            None => std::mem::take(&mut self.cells.batch),
+        })?;
+        let rows = &self.kept.rows;
         let labels: Vec<String> = column_labels(rows.columns())
             .iter()
             .map(|label| show_text(label, usize::MAX / 4).text())
@@ -121,27 +190,31 @@ impl<W: Write + Send> RowWriter for Aligned<W> {
                 writeln!(out, "{}", parts.join("╌╌╌"))?;
             }
         }
-        let null = self.layout.null.as_deref().unwrap_or("null").as_bytes();
+        let null = null_of(&self.layout);
+        let null = (null.as_bytes(), null.width());
         for at in 0..rows.batches() {
-            let (_, batch) = rows.batch(at)?;
+            let (_, mut batch) = rows.batch(at)?;
+            if self.layout.fits.is_some() {
+                for row in batch.rows() {
+                    for value in row.encoded() {
+                        self.cells.push(value, &self.layout);
+                    }
+                    self.cells.batch.end_row();
+                }
+                batch = Arc::new(std::mem::take(&mut self.cells.batch));
+            }
             for row in batch.rows() {
                 let start = out.len();
                 for (column, value) in row.encoded().enumerate().take(labels.len()) {
-                    let is_null = matches!(value, Encoded::Null | Encoded::Missing);
-                    let of_numbers = self.numbers[column] && is_null;
-                    if let Some((text, is_number)) = plainly(value, null, &mut self.plain) {
-                        put(&mut out, column, text, text.len(), is_number || of_numbers);
-                        continue;
-                    }
-                    let shown = self.layout.shown(value.read());
-                    let right = shown.look == Look::Number || of_numbers;
-                    put(
-                        &mut out,
-                        column,
-                        shown.text().as_bytes(),
-                        shown.width,
-                        right,
-                    );
+                    let (text, width, right) = match value {
+                        Encoded::Number(text) => (text, text.len(), true),
+                        Encoded::Text(text) => (text, text.len(), false),
+                        Encoded::RawText(text) => {
+                            (text, String::from_utf8_lossy(text).width(), false)
+                        }
+                        _ => (null.0, null.1, self.numbers[column]),
+                    };
+                    put(&mut out, column, text, width, right);
                 }
                 end(&mut out, start);
                 if out.len() >= BUFFER {
@@ -153,27 +226,4 @@ impl<W: Write + Send> RowWriter for Aligned<W> {
         self.out.write_all(&out)?;
         self.out.flush()
     }
-}
-
-/// A value that is shown as it stands: a number, null, or a text of plain ASCII, which is as wide as it has bytes; and whether it is
-/// a number. `None` where it has to be looked at sign by sign.
-fn plainly<'a>(
-    value: Encoded<'a>,
-    null: &'a [u8],
-    written: &'a mut Vec<u8>,
-) -> Option<(&'a [u8], bool)> {
-    let (text, is_number) = match value {
-        Encoded::Integer(_) | Encoded::Float(_) => {
-            written.clear();
-            value.read().write_plain(written);
-            return Some((written, true));
-        }
-        Encoded::Null => (null, false),
-        Encoded::Text(text) => (text, false),
-        Encoded::Number(digits) => (digits, true),
-        _ => return None,
-    };
-    let as_it_stands = text.iter().all(|byte| matches!(byte, 0x20..=0x7e))
-        && text.last().is_some_and(|last| *last != b' ');
-    as_it_stands.then_some((text, is_number))
 }

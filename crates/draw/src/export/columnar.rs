@@ -1,12 +1,16 @@
 //! Columns in a Parquet file (the public format, version 2.6 logical types), compressed with Snappy. The types of the columns
-//! are found from all their values, so rows are kept, on disk where they are many, until the last one is there.
+//! are found from all their values, so rows are kept, on disk where they are many, until the last one is there. Since the first rows mostly tell,
+//! the file is begun with what they say, in a thread of its own; a row that says otherwise makes it begin anew at the end.
 
 use std::borrow::Cow;
-use std::io::{self, Write};
+use std::fs::File;
+use std::io::{self, Seek, Write};
 use std::sync::Arc;
+use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+use std::thread::JoinHandle;
 
 use idle_tide_core::column_type::{ColumnType, Evidence, date, date_and_time, time};
-use idle_tide_core::{Column, Row, ValueRef, column_labels};
+use idle_tide_core::{Column, Row, RowBatch, ValueRef, column_labels};
 use parquet::basic::{Compression, LogicalType, Repetition, TimeUnit, Type as Physical};
 use parquet::column::writer::ColumnWriter;
 use parquet::data_type::{ByteArray, FixedLenByteArray};
@@ -31,6 +35,8 @@ pub static PARQUET: Format = Format {
             out: Some(out),
             kept: Kept::new(),
             found: Vec::new(),
+            begun: None,
+            tries: true,
         })
     },
 };
@@ -42,6 +48,121 @@ struct Columnar<'a> {
     out: Option<Box<dyn Write + Send + 'a>>,
     kept: Kept,
     found: Vec<Evidence>,
+    /// The file with the types that the rows have had so far.
+    begun: Option<Begun>,
+    /// Whether no row has said otherwise yet.
+    tries: bool,
+}
+
+/// A file that is being written by a thread, a group of rows at a time.
+struct Begun {
+    types: Vec<Stored>,
+    group: Vec<Gathered>,
+    size: usize,
+    groups: Option<SyncSender<Vec<Gathered>>>,
+    thread: Option<JoinHandle<io::Result<File>>>,
+}
+
+impl Begun {
+    /// Begins a file of columns of these names that are of what was found of them.
+    fn new(labels: &[String], found: &[Evidence]) -> io::Result<Self> {
+        let types = types_of(found);
+        let mut fields = Vec::new();
+        for (label, of) in labels.iter().zip(&types) {
+            fields.push(Arc::new(field(label, *of).map_err(failed)?));
+        }
+        let schema = Type::group_type_builder("rows")
+            .with_fields(fields)
+            .build()
+            .map_err(failed)?;
+        // Few groups wait: memory stays small.
+        let (sender, groups) = sync_channel(1);
+        let thread = std::thread::spawn(move || write(schema, &groups));
+        Ok(Begun {
+            group: empty(&types),
+            types,
+            size: 0,
+            groups: Some(sender),
+            thread: Some(thread),
+        })
+    }
+
+    fn rows(&mut self, batch: &RowBatch) -> io::Result<()> {
+        self.size += batch.encoded();
+        for row in batch.rows() {
+            let mut values = row.values();
+            for column in &mut self.group {
+                // A row may be shorter than the others.
+                column.take(values.next().unwrap_or(ValueRef::Null))?;
+            }
+        }
+        match self.size < GROUP {
+            true => Ok(()),
+            false => self.hand_over(),
+        }
+    }
+
+    fn hand_over(&mut self) -> io::Result<()> {
+        let group = std::mem::replace(&mut self.group, empty(&self.types));
+        self.size = 0;
+        let sent = self.groups.as_ref().map(|groups| groups.send(group));
+        match sent {
+            Some(Ok(())) => Ok(()),
+            // The thread ended early: its error says why.
+            _ => self.joined().map(drop),
+        }
+    }
+
+    fn joined(&mut self) -> io::Result<File> {
+        self.groups = None;
+        let ended = self.thread.take().and_then(|thread| thread.join().ok());
+        ended.unwrap_or_else(|| Err(io::Error::other("the thread that writes columns failed")))
+    }
+
+    /// The whole file, from its beginning.
+    fn end(mut self) -> io::Result<File> {
+        if self.size > 0 {
+            self.hand_over()?;
+        }
+        let mut file = self.joined()?;
+        file.rewind()?;
+        Ok(file)
+    }
+}
+
+/// How the values of a column are stored: their type, and whether texts are UTF-8.
+type Stored = (ColumnType, bool);
+
+fn types_of(found: &[Evidence]) -> Vec<Stored> {
+    let one = |evidence: &Evidence| (evidence.column_type(), evidence.not_utf8 == 0);
+    found.iter().map(one).collect()
+}
+
+fn empty(types: &[Stored]) -> Vec<Gathered> {
+    types.iter().map(|(of, _)| Gathered::new(*of)).collect()
+}
+
+/// Writes groups of rows to a file without a name.
+fn write(schema: Type, groups: &Receiver<Vec<Gathered>>) -> io::Result<File> {
+    let settings = WriterProperties::builder()
+        .set_compression(Compression::SNAPPY)
+        .set_created_by("idle-tide".into())
+        .set_statistics_enabled(EnabledStatistics::Chunk)
+        .build();
+    let out = tempfile::tempfile()?;
+    let mut file =
+        SerializedFileWriter::new(out, Arc::new(schema), Arc::new(settings)).map_err(failed)?;
+    for group in groups {
+        let mut written = file.next_row_group().map_err(failed)?;
+        for column in group {
+            let next = written.next_column().map_err(failed)?;
+            let Some(mut writer) = next else { break };
+            column.write(writer.untyped())?;
+            writer.close().map_err(failed)?;
+        }
+        written.close().map_err(failed)?;
+    }
+    file.into_inner().map_err(failed)
 }
 
 fn failed(error: ParquetError) -> io::Error {
@@ -55,7 +176,7 @@ fn failed(error: ParquetError) -> io::Error {
 }
 
 /// How a column lies in the file.
-fn field(name: &str, of: ColumnType, evidence: &Evidence) -> Result<Type, ParquetError> {
+fn field(name: &str, (of, is_utf8): Stored) -> Result<Type, ParquetError> {
     let micros = TimeUnit::MICROS;
     let (physical, logical) = match of {
         ColumnType::Boolean => (Physical::BOOLEAN, None),
@@ -70,7 +191,7 @@ fn field(name: &str, of: ColumnType, evidence: &Evidence) -> Result<Type, Parque
         ColumnType::Json => (Physical::BYTE_ARRAY, Some(LogicalType::Json)),
         ColumnType::Bytes => (Physical::BYTE_ARRAY, None),
         // What is no UTF-8 must not be called text.
-        ColumnType::Text if evidence.not_utf8 > 0 => (Physical::BYTE_ARRAY, None),
+        ColumnType::Text if !is_utf8 => (Physical::BYTE_ARRAY, None),
         ColumnType::Text => (Physical::BYTE_ARRAY, Some(LogicalType::String)),
     };
     let mut made = Type::primitive_type_builder(name, physical)
@@ -290,57 +411,52 @@ impl RowWriter for Columnar<'_> {
     }
 
     fn row(&mut self, row: Row<'_>) -> io::Result<()> {
-        self.kept.see(row, &mut self.found)
+        self.kept.see(row, &mut self.found);
+        match self.kept.push(row) {
+            Some(batch) => self.full(batch),
+            None => Ok(()),
+        }
     }
 
     fn finish(&mut self) -> io::Result<()> {
-        let Some(out) = self.out.take() else {
+        let Some(mut out) = self.out.take() else {
             return Ok(());
         };
-        let rows = self.kept.whole()?;
-        let types: Vec<_> = self.found.iter().map(Evidence::column_type).collect();
-        let labels = column_labels(rows.columns());
-        let mut fields = Vec::new();
-        for ((label, of), evidence) in labels.iter().zip(&types).zip(&self.found) {
-            fields.push(Arc::new(field(label, *of, evidence).map_err(failed)?));
+        let last = std::mem::take(&mut self.kept.batch);
+        self.full(last)?;
+        let begun = match self.begun.take() {
+            Some(begun) => begun,
+            None => self.begin()?,
+        };
+        io::copy(&mut begun.end()?, &mut out)?;
+        out.flush()
+    }
+}
+
+impl Columnar<'_> {
+    /// A batch is full: its rows go to the file that is begun, if they are of its types, and are kept.
+    fn full(&mut self, batch: RowBatch) -> io::Result<()> {
+        let others = |begun: &Begun| begun.types != types_of(&self.found);
+        if self.begun.as_ref().is_some_and(others) {
+            (self.begun, self.tries) = (None, false);
         }
-        let schema = Type::group_type_builder("rows")
-            .with_fields(fields)
-            .build()
-            .map_err(failed)?;
-        let settings = WriterProperties::builder()
-            .set_compression(Compression::SNAPPY)
-            .set_created_by("idle-tide".into())
-            .set_statistics_enabled(EnabledStatistics::Chunk)
-            .build();
-        let mut file =
-            SerializedFileWriter::new(out, Arc::new(schema), Arc::new(settings)).map_err(failed)?;
-        let fresh = || -> Vec<Gathered> { types.iter().copied().map(Gathered::new).collect() };
-        let (mut group, mut size) = (fresh(), 0);
+        if let Some(begun) = &mut self.begun {
+            begun.rows(&batch)?;
+        }
+        self.kept.rows.append(batch)?;
+        if self.begun.is_none() && self.tries && self.kept.rows.in_memory() >= GROUP as u64 {
+            self.begun = Some(self.begin()?);
+        }
+        Ok(())
+    }
+
+    /// Begins the file with all rows that are kept.
+    fn begin(&self) -> io::Result<Begun> {
+        let rows = &self.kept.rows;
+        let mut begun = Begun::new(&column_labels(rows.columns()), &self.found)?;
         for at in 0..rows.batches() {
-            let batch = rows.batch(at)?.1;
-            size += batch.encoded();
-            for row in batch.rows() {
-                let mut values = row.values();
-                for column in &mut group {
-                    // A row may be shorter than the others.
-                    column.take(values.next().unwrap_or(ValueRef::Null))?;
-                }
-            }
-            if size < GROUP && at + 1 < rows.batches() {
-                continue;
-            }
-            let mut written = file.next_row_group().map_err(failed)?;
-            for column in std::mem::replace(&mut group, fresh()) {
-                let next = written.next_column().map_err(failed)?;
-                let Some(mut writer) = next else { break };
-                column.write(writer.untyped())?;
-                writer.close().map_err(failed)?;
-            }
-            written.close().map_err(failed)?;
-            size = 0;
+            begun.rows(&rows.batch(at)?.1)?;
         }
-        file.finish().map_err(failed)?;
-        file.inner_mut().flush()
+        Ok(begun)
     }
 }

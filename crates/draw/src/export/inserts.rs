@@ -139,7 +139,8 @@ impl RowWriter for Inserts<'_> {
         let Some((kept, found)) = &mut self.kept else {
             return self.write_row(row);
         };
-        kept.see(row, found)
+        kept.see(row, found);
+        kept.row(row)
     }
 
     fn finish(&mut self) -> io::Result<()> {

@@ -382,20 +382,24 @@ impl Kept {
         self.rows = ResultSet::new(plain.collect(), Budget::new(HELD), HELD);
     }
 
-    fn row(&mut self, row: Row<'_>) -> io::Result<()> {
+    /// Adds a row to the batch, which is handed out when it is full.
+    fn push(&mut self, row: Row<'_>) -> Option<RowBatch> {
         self.batch.push_copy(row);
-        if self.batch.encoded() > BUFFER {
-            self.rows.append(std::mem::take(&mut self.batch))?;
-        }
-        Ok(())
+        (self.batch.encoded() > BUFFER).then(|| std::mem::take(&mut self.batch))
     }
 
-    /// The same, with a look at the types of the values.
-    fn see(&mut self, row: Row<'_>, found: &mut [Evidence]) -> io::Result<()> {
+    fn row(&mut self, row: Row<'_>) -> io::Result<()> {
+        match self.push(row) {
+            Some(batch) => self.rows.append(batch),
+            None => Ok(()),
+        }
+    }
+
+    /// Looks at the types of the values of a row.
+    fn see(&self, row: Row<'_>, found: &mut [Evidence]) {
         for ((evidence, value), moments) in found.iter_mut().zip(row.values()).zip(&self.moments) {
             evidence.value(value, *moments);
         }
-        self.row(row)
     }
 
     /// All that was kept.
