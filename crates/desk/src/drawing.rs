@@ -3,8 +3,8 @@
 
 use std::sync::Arc;
 
-use idle_tide_core::chart::{Data, Key, Kind, gather, rows_of};
 use idle_tide_core::catalog::Catalog;
+use idle_tide_core::chart::{Data, Key, Kind, gather, rows_of};
 use idle_tide_core::result::ResultSet;
 use idle_tide_draw::chart::Scene;
 use idle_tide_engines::{EngineError, Fault};

@@ -228,10 +228,10 @@ pub(crate) fn gather(
             }
         }
         seen.row(fields, null.as_deref());
-        if seen.rows < FIRST || seen.rows % 4_096 == 0 {
+        if seen.rows < FIRST || seen.rows.is_multiple_of(4_096) {
             seen.settle_forms();
         }
-        if seen.rows % 4_096 == 0 && stopped() {
+        if seen.rows.is_multiple_of(4_096) && stopped() {
             return Err(Trouble("It was stopped.".into()));
         }
         all = whole || seen.rows < SAMPLE;

@@ -236,7 +236,10 @@ fn start(run: &Run) -> Result<i32, Stop> {
     let gathered = Gathered::default();
     // A picture says what its columns are in; one whose catalog cannot be read says less.
     let catalog = match form {
-        Some(_) => connection.catalog(0, &mut |_| ()).unwrap_or_default(),
+        Some(_) => connection
+            .describe()
+            .catalog(0, &mut |_| ())
+            .unwrap_or_default(),
         None => Catalog::default(),
     };
     let catalog = Arc::new(catalog);
