@@ -181,11 +181,7 @@ impl Evidence {
     #[inline]
     pub fn text(&mut self, text: &str) {
         // Most values of most columns are plain numbers, or texts of a column that has shown to be one.
-        if let Some((before, after)) = plain_number(text.as_bytes()) {
-            let mask = match after {
-                0 => INTEGER | DECIMAL | FLOAT,
-                _ => DECIMAL | FLOAT,
-            };
+        if let Some((mask, before, after)) = plain_number(text.as_bytes()) {
             return self.tally(text, mask, Some((before, after)));
         }
         if self.is_text() {
@@ -365,40 +361,42 @@ impl Evidence {
     }
 }
 
-/// The digits before and behind the point of a number of at most fifteen digits that is written in the plainest way; nothing
-/// for any other text, which may be a number too.
+/// What a number is that is written in the plainest way, and its digits before and behind the point; nothing for any other text, which may be
+/// a number too.
 #[inline]
-fn plain_number(bytes: &[u8]) -> Option<(u32, u32)> {
-    let digits = match bytes.first()? {
-        b'-' => &bytes[1..],
-        _ => bytes,
+fn plain_number(bytes: &[u8]) -> Option<(u16, u32, u32)> {
+    let digits = bytes.strip_prefix(b"-").unwrap_or(bytes);
+    let count = |part: &[u8]| {
+        let end = part.iter().position(|byte| !byte.is_ascii_digit());
+        end.unwrap_or(part.len())
     };
-    if digits.len() > 16 {
-        return None;
-    }
-    let mut point = digits.len();
-    for (at, byte) in digits.iter().enumerate() {
-        match byte {
-            b'0'..=b'9' => {}
-            b'.' if point == digits.len() && at > 0 => point = at,
-            _ => return None,
-        }
-    }
-    let after = digits.len().saturating_sub(point + 1);
+    let whole = count(digits);
     // A zero in front has a meaning, but for one alone before a point.
     let zero = digits.first() == Some(&b'0');
-    if point == 0
-        || point + 1 == digits.len() && digits.len() > 1
-        || point > 15
-        || zero && point > 1
-    {
+    if whole == 0 || zero && whole > 1 {
         return None;
     }
-    if zero && after == 0 {
-        return (bytes == b"0").then_some((0, 0));
+    if whole == digits.len() {
+        return match (zero, whole) {
+            (true, _) => (bytes == b"0").then_some((INTEGER | DECIMAL | FLOAT, 0, 0)),
+            (_, 1..=18) => Some((INTEGER | DECIMAL | FLOAT, whole as u32, 0)),
+            _ => None,
+        };
     }
-    let before = if zero { 0 } else { point };
-    (before + after <= 15).then_some((before as u32, after as u32))
+    let after = digits.len() - whole - 1;
+    if digits[whole] != b'.' || after == 0 || count(&digits[whole + 1..]) < after {
+        return None;
+    }
+    let before = if zero { 0 } else { whole };
+    let mask = match before + after {
+        0..=15 => DECIMAL | FLOAT,
+        _ => DECIMAL,
+    };
+    Some((
+        mask,
+        u32::try_from(before).ok()?,
+        u32::try_from(after).ok()?,
+    ))
 }
 
 /// What a day, or a day and a time, is that is written in the plainest way; nothing for any other text, which may be one too.
@@ -670,10 +668,9 @@ mod tests {
     proptest::proptest! {
         /// The short way says of a number what the long way says of it.
         #[test]
-        fn the_short_way_is_the_long_way(text in "-?[0-9]{0,17}\\.?[0-9]{0,17}") {
-            if let Some(digits) = plain_number(text.as_bytes()) {
-                proptest::prop_assert_eq!(decimal_digits(&text), Some(digits));
-                let mask = if digits.1 == 0 { INTEGER | DECIMAL | FLOAT } else { DECIMAL | FLOAT };
+        fn the_short_way_is_the_long_way(text in "-?[0-9]{0,20}\\.?[0-9]{0,20}") {
+            if let Some((mask, before, after)) = plain_number(text.as_bytes()) {
+                proptest::prop_assert_eq!(decimal_digits(&text), Some((before, after)));
                 proptest::prop_assert_eq!(could_be(&text), mask);
             }
         }

@@ -74,7 +74,8 @@ impl Column {
             self.evidence.text(text);
         }
         if self.examples.len() < 3 {
-            self.keep(text.chars().take(40).collect());
+            let end = text.char_indices().nth(40).map_or(text.len(), |(at, _)| at);
+            self.keep(&text[..end]);
         }
         if self.tries_forms {
             for (form, evidence) in FORMS.iter().zip(&mut self.forms) {
@@ -84,9 +85,9 @@ impl Column {
         }
     }
 
-    fn keep(&mut self, example: String) {
-        if self.examples.len() < 3 && !self.examples.contains(&example) {
-            self.examples.push(example);
+    fn keep(&mut self, example: &str) {
+        if self.examples.len() < 3 && self.examples.iter().all(|other| other != example) {
+            self.examples.push(example.to_string());
         }
     }
 
@@ -105,7 +106,7 @@ impl Column {
         for (own, other) in self.forms.iter_mut().zip(&other.forms) {
             own.merge(other);
         }
-        other.examples.into_iter().for_each(|text| self.keep(text));
+        other.examples.iter().for_each(|text| self.keep(text));
     }
 }
 

@@ -179,10 +179,8 @@ fn target_of(run: &Run) -> Result<Target, Stop> {
     Ok(Target::File(Box::new(Some(file))))
 }
 
-fn start(run: &Run) -> Result<i32, Stop> {
-    let mut layout = layout_of(run)?;
-    let form = form_of(run)?;
-    // Input is opened first: nothing happens when it is not there.
+/// Where the statements come from, if not from the arguments.
+fn input_of(run: &Run) -> Result<Option<Box<dyn Read>>, Stop> {
     let input: Option<Box<dyn Read>> = match &run.file {
         Some(path) if path.as_os_str() == "-" => Some(Box::new(io::stdin())),
         Some(path) => {
@@ -198,6 +196,14 @@ fn start(run: &Run) -> Result<i32, Stop> {
         }
         None => None,
     };
+    Ok(input)
+}
+
+fn start(run: &Run) -> Result<i32, Stop> {
+    let mut layout = layout_of(run)?;
+    let form = form_of(run)?;
+    // Input is opened first: nothing happens when it is not there.
+    let input = input_of(run)?;
     // From here on an interrupt stops what runs and leaves no half-written file.
     let (sender, inbox) = channel();
     heed_signals(sender.clone())?;

@@ -2,7 +2,7 @@
 
 use std::borrow::Cow;
 use std::io::{self, Write};
-use std::sync::Arc;
+use std::sync::mpsc::sync_channel;
 
 use idle_tide_core::batch::Encoded;
 use idle_tide_core::{Column, Row, RowBatch, ValueRef, column_labels};
@@ -52,6 +52,18 @@ struct Cells {
 }
 
 impl Cells {
+    /// The values of a batch.
+    fn of(batch: &RowBatch, layout: &Layout) -> RowBatch {
+        let mut cells = Cells::default();
+        for row in batch.rows() {
+            for value in row.encoded() {
+                cells.push(value, layout);
+            }
+            cells.batch.end_row();
+        }
+        cells.batch
+    }
+
     /// Adds a value; its width, and whether it is a number.
     fn push(&mut self, value: Encoded<'_>, layout: &Layout) -> (usize, bool) {
         let number = match value {
@@ -161,69 +173,115 @@ impl<W: Write + Send> RowWriter for Aligned<W> {
             }
             return records.finish();
         }
-        let gap = if self.layout.lines { " ┆ " } else { "  " };
-        let mut out: Vec<u8> = Vec::new();
-        let put = |line: &mut Vec<u8>, column: usize, text: &[u8], width: usize, right: bool| {
-            if column > 0 {
-                line.extend_from_slice(gap.as_bytes());
-            }
-            let fill = widths[column].saturating_sub(width);
-            let before = if right { fill } else { 0 };
-            line.resize(line.len() + before, b' ');
-            line.extend_from_slice(text);
-            line.resize(line.len() + fill - before, b' ');
-        };
-        // Nothing is left of blanks at the end of a line.
-        let end = |line: &mut Vec<u8>, start: usize| {
-            let blanks = line[start..].iter().rev().take_while(|byte| **byte == b' ');
-            line.truncate(line.len() - blanks.count());
-            line.push(b'\n');
+        let null = null_of(&self.layout);
+        let lines = Lines {
+            gap: if self.layout.lines { " ┆ " } else { "  " },
+            null: (null.as_bytes(), null.width()),
+            widths: &widths,
+            numbers: &self.numbers,
         };
         if self.layout.header {
+            let mut head = Vec::new();
             for (column, label) in labels.iter().enumerate() {
                 let right = self.numbers[column];
-                put(&mut out, column, label.as_bytes(), label.width(), right);
+                lines.put(&mut head, column, label.as_bytes(), label.width(), right);
             }
-            end(&mut out, 0);
+            lines.end(&mut head, 0);
+            self.out.write_all(&head)?;
             if self.layout.lines {
                 let parts: Vec<String> = widths.iter().map(|width| "╌".repeat(*width)).collect();
-                writeln!(out, "{}", parts.join("╌╌╌"))?;
+                writeln!(self.out, "{}", parts.join("╌╌╌"))?;
             }
         }
-        let null = null_of(&self.layout);
-        let null = (null.as_bytes(), null.width());
-        for at in 0..rows.batches() {
-            let (_, mut batch) = rows.batch(at)?;
-            if self.layout.fits.is_some() {
-                for row in batch.rows() {
-                    for value in row.encoded() {
-                        self.cells.push(value, &self.layout);
-                    }
-                    self.cells.batch.end_row();
-                }
-                batch = Arc::new(std::mem::take(&mut self.cells.batch));
-            }
-            for row in batch.rows() {
-                let start = out.len();
-                for (column, value) in row.encoded().enumerate().take(labels.len()) {
-                    let (text, width, right) = match value {
-                        Encoded::Number(text) => (text, text.len(), true),
-                        Encoded::Text(text) => (text, text.len(), false),
-                        Encoded::RawText(text) => {
-                            (text, String::from_utf8_lossy(text).width(), false)
-                        }
-                        _ => (null.0, null.1, self.numbers[column]),
-                    };
-                    put(&mut out, column, text, width, right);
-                }
-                end(&mut out, start);
-                if out.len() >= BUFFER {
-                    self.out.write_all(&out)?;
-                    out.clear();
+        let layout = &self.layout;
+        let part = |number: usize| {
+            let mut out = Vec::new();
+            let first = number * PART;
+            for at in first..rows.batches().min(first + PART) {
+                let (_, batch) = rows.batch(at)?;
+                match layout.fits {
+                    Some(_) => lines.batch(&Cells::of(&batch, layout), &mut out),
+                    None => lines.batch(&batch, &mut out),
                 }
             }
-        }
-        self.out.write_all(&out)?;
+            Ok(out)
+        };
+        in_order(rows.batches().div_ceil(PART), &part, &mut |part| {
+            self.out.write_all(part)
+        })?;
         self.out.flush()
+    }
+}
+
+/// Batches of one part of the text.
+const PART: usize = 8;
+
+/// Makes parts in two threads, and hands them over in their order.
+fn in_order(
+    count: usize,
+    make: &(dyn Fn(usize) -> io::Result<Vec<u8>> + Sync),
+    put: &mut dyn FnMut(&[u8]) -> io::Result<()>,
+) -> io::Result<()> {
+    std::thread::scope(|scope| {
+        let (sender, others) = sync_channel(2);
+        if count > 1 {
+            scope.spawn(move || {
+                let mut odd = (1..count).step_by(2);
+                // Nobody takes more once the output has failed.
+                odd.all(|number| sender.send(make(number)).is_ok())
+            });
+        }
+        (0..count).try_for_each(|number| {
+            let part = match number % 2 {
+                0 => make(number),
+                _ => others.recv().map_err(io::Error::other)?,
+            };
+            put(&part?)
+        })
+    })
+}
+
+/// Lines of cells.
+struct Lines<'a> {
+    gap: &'static str,
+    /// What stands for null, and how wide it is.
+    null: (&'a [u8], usize),
+    widths: &'a [usize],
+    numbers: &'a [bool],
+}
+
+impl Lines<'_> {
+    fn put(&self, line: &mut Vec<u8>, column: usize, text: &[u8], width: usize, right: bool) {
+        if column > 0 {
+            line.extend_from_slice(self.gap.as_bytes());
+        }
+        let fill = self.widths[column].saturating_sub(width);
+        let before = if right { fill } else { 0 };
+        line.resize(line.len() + before, b' ');
+        line.extend_from_slice(text);
+        line.resize(line.len() + fill - before, b' ');
+    }
+
+    /// Ends a line; nothing is left of blanks at its end.
+    fn end(&self, line: &mut Vec<u8>, start: usize) {
+        let blanks = line[start..].iter().rev().take_while(|byte| **byte == b' ');
+        line.truncate(line.len() - blanks.count());
+        line.push(b'\n');
+    }
+
+    fn batch(&self, cells: &RowBatch, out: &mut Vec<u8>) {
+        for row in cells.rows() {
+            let start = out.len();
+            for (column, value) in row.encoded().enumerate().take(self.widths.len()) {
+                let (text, width, right) = match value {
+                    Encoded::Number(text) => (text, text.len(), true),
+                    Encoded::Text(text) => (text, text.len(), false),
+                    Encoded::RawText(text) => (text, String::from_utf8_lossy(text).width(), false),
+                    _ => (self.null.0, self.null.1, self.numbers[column]),
+                };
+                self.put(out, column, text, width, right);
+            }
+            self.end(out, start);
+        }
     }
 }

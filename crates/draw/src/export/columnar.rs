@@ -3,12 +3,14 @@
 //! the file is begun with what they say, in a thread of its own; a row that says otherwise makes it begin anew at the end.
 
 use std::borrow::Cow;
+use std::collections::HashSet;
 use std::fs::File;
 use std::io::{self, Seek, Write};
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::thread::JoinHandle;
 
+use idle_tide_core::batch::Encoded;
 use idle_tide_core::column_type::{ColumnType, Evidence, date, date_and_time, time};
 use idle_tide_core::{Column, Row, RowBatch, ValueRef, column_labels};
 use parquet::basic::{Compression, LogicalType, Repetition, TimeUnit, Type as Physical};
@@ -17,7 +19,7 @@ use parquet::data_type::{ByteArray, FixedLenByteArray};
 use parquet::errors::ParquetError;
 use parquet::file::properties::{EnabledStatistics, WriterProperties};
 use parquet::file::writer::SerializedFileWriter;
-use parquet::schema::types::Type;
+use parquet::schema::types::{ColumnPath, Type};
 
 use super::{Format, Kept, RowWriter};
 
@@ -90,10 +92,10 @@ impl Begun {
     fn rows(&mut self, batch: &RowBatch) -> io::Result<()> {
         self.size += batch.encoded();
         for row in batch.rows() {
-            let mut values = row.values();
+            let mut values = row.encoded();
             for column in &mut self.group {
                 // A row may be shorter than the others.
-                column.take(values.next().unwrap_or(ValueRef::Null))?;
+                column.take(values.next().unwrap_or(Encoded::Null))?;
             }
         }
         match self.size < GROUP {
@@ -144,11 +146,21 @@ fn empty(types: &[Stored]) -> Vec<Gathered> {
 
 /// Writes groups of rows to a file without a name.
 fn write(schema: Type, groups: &Receiver<Vec<Gathered>>) -> io::Result<File> {
-    let settings = WriterProperties::builder()
+    let mut groups = groups.iter().peekable();
+    let mut settings = WriterProperties::builder()
         .set_compression(Compression::SNAPPY)
         .set_created_by("idle-tide".into())
-        .set_statistics_enabled(EnabledStatistics::Chunk)
-        .build();
+        .set_statistics_enabled(EnabledStatistics::Chunk);
+    // A list of the different values is larger than the values where these hardly come again.
+    for (column, gathered) in schema
+        .get_fields()
+        .iter()
+        .zip(groups.peek().into_iter().flatten())
+    {
+        let path = ColumnPath::new(vec![column.name().to_string()]);
+        settings = settings.set_column_dictionary_enabled(path, gathered.repeats());
+    }
+    let settings = settings.build();
     let out = tempfile::tempfile()?;
     let mut file =
         SerializedFileWriter::new(out, Arc::new(schema), Arc::new(settings)).map_err(failed)?;
@@ -314,13 +326,52 @@ impl Gathered {
         }
     }
 
-    fn take(&mut self, value: ValueRef<'_>) -> io::Result<()> {
-        self.levels.push(i16::from(!value.is_null()));
+    fn take(&mut self, value: Encoded<'_>) -> io::Result<()> {
+        let is_null = matches!(value, Encoded::Null | Encoded::Missing);
+        self.levels.push(i16::from(!is_null));
+        match (value, &mut self.values) {
+            _ if is_null => return Ok(()),
+            // What comes as it lies in the file is not looked at again.
+            (Encoded::Text(bytes) | Encoded::Number(bytes), Values::Runs(all, ends)) => {
+                all.extend_from_slice(bytes);
+                ends.push(all.len());
+                return Ok(());
+            }
+            (Encoded::Float(number), Values::Float(list)) => {
+                list.push(number);
+                return Ok(());
+            }
+            _ => {}
+        }
+        let value = value.read();
         match value.is_null() || self.keep(value).is_some() {
             true => Ok(()),
             false => {
                 let words = format!("{} is not of its column's type", value.plain());
                 Err(io::Error::other(words))
+            }
+        }
+    }
+
+    /// Whether values come again: of the first ones at least every second is one of those before.
+    fn repeats(&self) -> bool {
+        fn most<T: std::hash::Hash + Eq>(values: impl Iterator<Item = T>) -> bool {
+            let (mut count, mut distinct) = (0, HashSet::new());
+            for value in values.take(1_000) {
+                count += 1;
+                distinct.insert(value);
+            }
+            distinct.len() * 2 <= count
+        }
+        match &self.values {
+            Values::Boolean(_) => false,
+            Values::Days(list) => most(list.iter()),
+            Values::Whole(list) => most(list.iter()),
+            Values::Float(list) => most(list.iter().map(|number| number.to_bits())),
+            Values::Sixteen(all) => most(all.chunks(16)),
+            Values::Runs(all, ends) => {
+                let begins = std::iter::once(&0).chain(ends);
+                most(begins.zip(ends).map(|(from, to)| &all[*from..*to]))
             }
         }
     }

@@ -354,7 +354,7 @@ fn bytes_below(word: u64, limit: u8) -> u64 {
 /// Bytes that are gathered before they go out.
 const BUFFER: usize = 64 * 1024;
 /// Bytes that a writer which has to see every row keeps in memory before it uses a file.
-const HELD: u64 = 16 * 1024 * 1024;
+const HELD: u64 = 8 * 1024 * 1024;
 
 /// Rows of a writer that has to see every one before it writes the first: values, not documents.
 struct Kept {
