@@ -187,7 +187,11 @@ impl Evidence {
         if self.is_text() {
             return self.tally(text, 0, None);
         }
-        let mask = plain_moment(text.as_bytes()).unwrap_or_else(|| could_be(text));
+        let mask = match plain_moment(text.as_bytes()) {
+            Some((_, Some(_))) => MOMENT,
+            Some((_, None)) => DATE,
+            None => could_be(text),
+        };
         self.seen(text, mask);
     }
 
@@ -399,9 +403,13 @@ fn plain_number(bytes: &[u8]) -> Option<(u16, u32, u32)> {
     ))
 }
 
-/// What a day, or a day and a time, is that is written in the plainest way; nothing for any other text, which may be one too.
+/// A day, and the seconds of it where a time is written.
+pub(crate) type PlainMoment = ((u16, u8, u8), Option<u32>);
+
+/// A day, or a day and a time, that is written in the plainest way (`2031-03-01`, `2031-03-01 12:30:15`); nothing for any other text, which
+/// may be one too.
 #[inline]
-fn plain_moment(bytes: &[u8]) -> Option<u16> {
+pub(crate) fn plain_moment(bytes: &[u8]) -> Option<PlainMoment> {
     let two = |at: usize| match (
         bytes[at].wrapping_sub(b'0'),
         bytes[at + 1].wrapping_sub(b'0'),
@@ -412,18 +420,22 @@ fn plain_moment(bytes: &[u8]) -> Option<u16> {
     if !matches!(bytes.len(), 10 | 19) || bytes[4] != b'-' || bytes[7] != b'-' {
         return None;
     }
-    two(0)?;
-    two(2)?;
+    let year = u16::from(two(0)?) * 100 + u16::from(two(2)?);
+    let (month, day) = (two(5)?, two(8)?);
     // Leap days are known to the long way.
     const DAYS: [u8; 12] = [31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31];
-    let days = DAYS.get(usize::from(two(5)?).wrapping_sub(1))?;
-    let is_day = (1..=*days).contains(&two(8)?);
-    if bytes.len() == 10 {
-        return is_day.then_some(DATE);
+    let days = DAYS.get(usize::from(month).wrapping_sub(1))?;
+    if !(1..=*days).contains(&day) {
+        return None;
     }
+    if bytes.len() == 10 {
+        return Some(((year, month, day), None));
+    }
+    let (hour, minute, second) = (two(11)?, two(14)?, two(17)?);
     let apart = matches!(bytes[10], b' ' | b'T') && bytes[13] == b':' && bytes[16] == b':';
-    let is_time = apart && two(11)? < 24 && two(14)? < 60 && two(17)? < 60;
-    (is_day && is_time).then_some(MOMENT)
+    let seconds = (u32::from(hour) * 60 + u32::from(minute)) * 60 + u32::from(second);
+    let is_time = apart && hour < 24 && minute < 60 && second < 60;
+    is_time.then_some(((year, month, day), Some(seconds)))
 }
 
 /// The types that a text could be of, as bits.
@@ -680,8 +692,13 @@ mod tests {
         /// Likewise of a moment.
         #[test]
         fn the_short_way_of_a_moment_is_the_long_way(text in "[0-9]{4}-[01][0-9]-[0-3][0-9]([ Tt-][0-2][0-9]:[0-6][0-9][:.][0-6][0-9])?") {
-            if let Some(mask) = plain_moment(text.as_bytes()) {
-                proptest::prop_assert_eq!(could_be(&text), mask);
+            if let Some(((year, month, day), seconds)) = plain_moment(text.as_bytes()) {
+                let found = date_and_time(&text).map(|(at, _)| at);
+                let found = found.or_else(|| date(&text).map(|day| day.at(0, 0, 0, 0)));
+                let day = civil::date(year.cast_signed(), month.cast_signed(), day.cast_signed());
+                let at = day.at(0, 0, 0, 0) + jiff::Span::new().seconds(seconds.unwrap_or(0));
+                proptest::prop_assert_eq!(found, Some(at));
+                proptest::prop_assert_eq!(could_be(&text), if seconds.is_some() { MOMENT } else { DATE });
             }
         }
 

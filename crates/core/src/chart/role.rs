@@ -39,8 +39,15 @@ pub(super) fn seconds(value: ValueRef<'_>) -> Option<f64> {
                 let (hour, minute) = (i32::from(at.hour()), i32::from(at.minute()));
                 let time = hour * 3_600 + minute * 60 + i32::from(at.second()) - offset;
                 let nanos = f64::from(at.subsec_nanosecond());
-                days(at.date()) as f64 * 86_400.0 + f64::from(time) + nanos / 1e9
+                let date = at.date();
+                let (month, day) = (date.month().unsigned_abs(), date.day().unsigned_abs());
+                let days = days(i64::from(date.year()), month, day);
+                days as f64 * 86_400.0 + f64::from(time) + nanos / 1e9
             };
+            if let Some(((year, month, day), time)) = column_type::plain_moment(text.as_bytes()) {
+                let days = days(i64::from(year), month, day);
+                return Some(days as f64 * 86_400.0 + f64::from(time.unwrap_or(0)));
+            }
             if text.len() == 10 {
                 return column_type::date(text)
                     .map(|day| of(day.to_datetime(jiff::civil::Time::midnight()), 0));
@@ -53,14 +60,14 @@ pub(super) fn seconds(value: ValueRef<'_>) -> Option<f64> {
 }
 
 /// Days since 1970-01-01 in the proleptic calendar: of years that begin in March, so that the odd day comes last.
-fn days(date: jiff::civil::Date) -> i64 {
-    let (year, month) = (i64::from(date.year()), i64::from(date.month()));
+fn days(year: i64, month: u8, day: u8) -> i64 {
+    let month = i64::from(month);
     let (year, month) = if month > 2 {
         (year, month - 3)
     } else {
         (year - 1, month + 9)
     };
-    let of_year = (153 * month + 2) / 5 + i64::from(date.day()) - 1;
+    let of_year = (153 * month + 2) / 5 + i64::from(day) - 1;
     year * 365 + year.div_euclid(4) - year.div_euclid(100) + year.div_euclid(400) + of_year
         - 719_468
 }

@@ -13,6 +13,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use idle_tide_core::batch::Encoded;
 use idle_tide_core::{Catalog, Column, RowBatch, ValueRef};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::SQLITE;
@@ -387,7 +388,7 @@ impl Connection for Sqlite {
             let mut stored = 0;
             for (at, values) in rows.rows().enumerate() {
                 row = Some(at);
-                for (place, value) in values.values().enumerate() {
+                for (place, value) in values.encoded().enumerate() {
                     bind(&mut insert, place + 1, value).map_err(complaint::read)?;
                 }
                 stored += insert.raw_execute().map_err(complaint::read)? as u64;
@@ -423,26 +424,25 @@ impl Connection for Sqlite {
     }
 }
 
-/// Gives a value to a place of a statement.
+/// Gives a value to a place of a statement; a text as it stands.
 fn bind(
     statement: &mut rusqlite::Statement<'_>,
     place: usize,
-    value: ValueRef<'_>,
+    value: Encoded<'_>,
 ) -> rusqlite::Result<()> {
     match value {
-        ValueRef::Null | ValueRef::Missing => {
+        Encoded::Null | Encoded::Missing => {
             statement.raw_bind_parameter(place, rusqlite::types::Null)
         }
-        ValueRef::Boolean(yes) => statement.raw_bind_parameter(place, yes),
-        ValueRef::Integer(number) => statement.raw_bind_parameter(place, number),
-        ValueRef::Float(number) => statement.raw_bind_parameter(place, number),
-        ValueRef::Bytes(bytes) => statement.raw_bind_parameter(place, bytes),
-        ValueRef::RawText(bytes) => {
-            let text = rusqlite::types::ToSqlOutput::Borrowed(Raw::Text(bytes));
+        Encoded::Boolean(yes) => statement.raw_bind_parameter(place, yes),
+        Encoded::Integer(number) => statement.raw_bind_parameter(place, number),
+        Encoded::Float(number) => statement.raw_bind_parameter(place, number),
+        Encoded::Bytes(bytes) => statement.raw_bind_parameter(place, bytes),
+        Encoded::RawText(text) | Encoded::Number(text) | Encoded::Text(text) => {
+            let text = rusqlite::types::ToSqlOutput::Borrowed(Raw::Text(text));
             statement.raw_bind_parameter(place, text)
         }
-        ValueRef::Number(text) | ValueRef::Text(text) => statement.raw_bind_parameter(place, text),
-        ValueRef::Bson(..) => statement.raw_bind_parameter(place, value.plain()),
+        Encoded::Bson(..) => statement.raw_bind_parameter(place, value.read().plain()),
     }
 }
 
