@@ -1,6 +1,5 @@
 //! Rows into a table, many at once, by inserts of several rows: for servers without a faster way.
 
-use std::fmt::Write as _;
 use std::io;
 
 use idle_tide_core::{Column, RowBatch};
@@ -94,8 +93,10 @@ pub fn with_inserts(
 fn write_row(statement: &mut String, batch: &RowBatch, at: usize, first: bool, dialect: &Dialect) {
     statement.push_str(if first { "(" } else { ", (" });
     for (column, value) in batch.row(at).values().enumerate() {
-        let comma = if column > 0 { ", " } else { "" };
-        let _ = write!(statement, "{comma}{}", dialect.literal(value));
+        if column > 0 {
+            statement.push_str(", ");
+        }
+        dialect.write_literal(value, statement);
     }
     statement.push(')');
 }

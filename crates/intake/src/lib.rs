@@ -138,13 +138,14 @@ impl Fields {
         std::str::from_utf8(&self.bytes).ok()
     }
 
-    /// A field within that text; nothing if a character is cut at its end.
+    /// A field within that text; nothing if a character is cut at its end, or the row has fewer fields.
     pub(crate) fn part<'a>(&self, text: &'a str, at: usize) -> Option<&'a str> {
+        let (end, _) = self.ends.get(at)?;
         let start = match at.checked_sub(1) {
             Some(before) => self.ends[before].0,
             None => 0,
         };
-        text.get(start..self.ends[at].0)
+        text.get(start..*end)
     }
 
     /// A field; nothing where the row has fewer.

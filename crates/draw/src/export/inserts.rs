@@ -4,7 +4,7 @@
 use std::io::{self, Write};
 
 use idle_tide_core::column_type::Evidence;
-use idle_tide_core::{Column, Row, ValueRef, column_labels};
+use idle_tide_core::{Column, Row, column_labels};
 
 use super::{BUFFER, Format, Kept, Layout, RowWriter};
 
@@ -23,7 +23,7 @@ pub static SQL: Format = Format {
             kept: layout.create.then(|| (Kept::new(), Vec::new())),
             layout,
             head: String::new(),
-            buffer: Vec::with_capacity(BUFFER + 4_096),
+            buffer: String::with_capacity(BUFFER + 4_096),
             rows: 0,
         })
     },
@@ -39,7 +39,7 @@ struct Inserts<'a> {
     kept: Option<(Kept, Vec<Evidence>)>,
     /// How every statement begins.
     head: String,
-    buffer: Vec<u8>,
+    buffer: String,
     /// Rows of the statement that is being written.
     rows: usize,
 }
@@ -88,24 +88,18 @@ impl Inserts<'_> {
 
     fn write_row(&mut self, row: Row<'_>) -> io::Result<()> {
         if self.rows == 0 {
-            self.buffer.extend_from_slice(self.head.as_bytes());
+            self.buffer.push_str(&self.head);
         } else {
-            self.buffer.extend_from_slice(b",\n");
+            self.buffer.push_str(",\n");
         }
-        self.buffer.push(b'(');
+        self.buffer.push('(');
         for (at, value) in row.values().enumerate() {
             if at > 0 {
-                self.buffer.extend_from_slice(b", ");
+                self.buffer.push_str(", ");
             }
-            match value {
-                ValueRef::Integer(_) => value.write_plain(&mut self.buffer),
-                value => {
-                    let literal = self.layout.dialect.literal(value);
-                    self.buffer.extend_from_slice(literal.as_bytes());
-                }
-            }
+            self.layout.dialect.write_literal(value, &mut self.buffer);
         }
-        self.buffer.push(b')');
+        self.buffer.push(')');
         self.rows += 1;
         if self.rows == ROWS || self.buffer.len() >= BUFFER {
             self.end_statement()?;
@@ -115,10 +109,10 @@ impl Inserts<'_> {
 
     fn end_statement(&mut self) -> io::Result<()> {
         if self.rows > 0 {
-            self.buffer.extend_from_slice(b";\n");
+            self.buffer.push_str(";\n");
             self.rows = 0;
         }
-        self.out.write_all(&self.buffer)?;
+        self.out.write_all(self.buffer.as_bytes())?;
         self.buffer.clear();
         Ok(())
     }
@@ -147,7 +141,7 @@ impl RowWriter for Inserts<'_> {
         if let Some((mut kept, found)) = self.kept.take() {
             let rows = kept.whole()?;
             let create = self.create(rows.columns(), &found);
-            self.buffer.extend_from_slice(create.as_bytes());
+            self.buffer.push_str(&create);
             for at in 0..rows.batches() {
                 let (_, batch) = rows.batch(at)?;
                 batch.rows().try_for_each(|row| self.write_row(row))?;

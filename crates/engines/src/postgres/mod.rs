@@ -21,6 +21,7 @@ use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use futures_util::{SinkExt, StreamExt, poll};
+use idle_tide_core::batch::Encoded;
 use idle_tide_core::{Catalog, Column, Object, Row, RowBatch, ValueRef};
 use idle_tide_lang::Dialect;
 use idle_tide_lang::dialect::{POSTGRES, POSTGRES_BACKSLASH};
@@ -654,18 +655,18 @@ impl Postgres {
 
 /// Appends a row in the text form of copy.
 fn copied(row: Row<'_>, data: &mut Vec<u8>) {
-    for (at, value) in row.values().enumerate() {
+    for (at, value) in row.encoded().enumerate() {
         if at > 0 {
             data.push(b'\t');
         }
         match value {
-            ValueRef::Null | ValueRef::Missing => data.extend_from_slice(b"\\N"),
-            ValueRef::Bytes(_) => {
+            Encoded::Null | Encoded::Missing => data.extend_from_slice(b"\\N"),
+            Encoded::Bytes(_) => {
                 data.extend_from_slice(b"\\\\x");
-                value.write_plain(data);
+                value.read().write_plain(data);
             }
-            ValueRef::Text(text) => {
-                let mut rest = text.as_bytes();
+            Encoded::Text(text) => {
+                let mut rest = text;
                 while let Some(at) = rest
                     .iter()
                     .position(|b| matches!(b, b'\\' | b'\t' | b'\n' | b'\r'))
@@ -682,7 +683,7 @@ fn copied(row: Row<'_>, data: &mut Vec<u8>) {
                 }
                 data.extend_from_slice(rest);
             }
-            value => value.write_plain(data),
+            value => value.read().write_plain(data),
         }
     }
     data.push(b'\n');

@@ -1,5 +1,7 @@
 //! Values and types in the words of a dialect, so that what was read can be written again.
 
+use std::fmt::Write as _;
+
 use idle_tide_core::ValueRef;
 use idle_tide_core::column_type::ColumnType;
 
@@ -8,15 +10,28 @@ use super::{Dialect, Family};
 impl Dialect {
     /// A value as a literal of this dialect, which gives the same value when it is read there.
     pub fn literal(&self, value: ValueRef<'_>) -> String {
-        match value {
-            ValueRef::Null | ValueRef::Missing => "null".into(),
+        let mut literal = String::new();
+        self.write_literal(value, &mut literal);
+        literal
+    }
+
+    /// The same behind what is there already; what most values are is written without a text of its own.
+    pub fn write_literal(&self, value: ValueRef<'_>, into: &mut String) {
+        let written = match value {
+            ValueRef::Null | ValueRef::Missing => return into.push_str("null"),
             _ if self.is_flow() => value
                 .to_datum()
                 .map_or_else(|| "null".into(), |datum| crate::flow::literal(&datum)),
             ValueRef::Boolean(yes) if self.family == Family::Tabular => u8::from(yes).to_string(),
             ValueRef::Boolean(yes) => yes.to_string(),
-            ValueRef::Integer(number) => number.to_string(),
-            ValueRef::Float(number) if number.is_finite() => format!("{number:?}"),
+            ValueRef::Integer(number) => {
+                let _ = write!(into, "{number}");
+                return;
+            }
+            ValueRef::Float(number) if number.is_finite() => {
+                let _ = write!(into, "{number:?}");
+                return;
+            }
             ValueRef::Float(number) => match self.family {
                 Family::Sqlite if number.is_nan() => "null".into(),
                 Family::Sqlite if number > 0.0 => "9e999".into(),
@@ -35,6 +50,15 @@ impl Dialect {
                 format!("cast({} as text)", self.bytes_literal(bytes))
             }
             ValueRef::RawText(bytes) => self.bytes_literal(bytes),
+            ValueRef::Text(text)
+                if !text.bytes().any(|byte| matches!(byte, b'\'' | b'\\' | 0))
+                    && text.is_ascii() =>
+            {
+                for part in ["'", text, "'"] {
+                    into.push_str(part);
+                }
+                return;
+            }
             // A literal ends at a NUL, or cannot hold one.
             ValueRef::Text(text) if text.contains('\0') => match self.family {
                 Family::Sqlite => format!("cast({} as text)", self.bytes_literal(text.as_bytes())),
@@ -47,7 +71,8 @@ impl Dialect {
             ValueRef::Text(_) | ValueRef::Number(_) | ValueRef::Bson(..) => {
                 self.quote_text(&value.plain())
             }
-        }
+        };
+        into.push_str(&written);
     }
 
     fn bytes_literal(&self, bytes: &[u8]) -> String {
