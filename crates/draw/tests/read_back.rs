@@ -254,49 +254,74 @@ fn separators_quotes_nulls_and_encodings_are_as_asked() {
     assert!(Layout::of(&CSV).set("separator", Some("ab")).is_err());
 }
 
+const MANY: i64 = 45_000;
+
+fn note(n: i64) -> String {
+    let quay = "~".repeat(n as usize % 90);
+    format!("berth {} at the far end of the long quay, {quay}é", n % 977)
+}
+
+/// Many rows of a number and a text; `late` is what stands in the place of the last number.
+fn many(layout: Layout, late: Option<&str>) -> Vec<u8> {
+    let columns = [declared("n", "bigint"), declared("note", "text")];
+    let mut out = Vec::new();
+    let mut made = writer(layout, &mut out);
+    made.columns(&columns).expect("columns");
+    for first in (0..MANY).step_by(1_000) {
+        let mut batch = RowBatch::new();
+        for n in first..first + 1_000 {
+            let number = match late {
+                Some(text) if n + 1 == MANY => ValueRef::Text(text),
+                _ => ValueRef::Integer(n),
+            };
+            batch.push_row([number, ValueRef::Text(&note(n))]);
+        }
+        made.rows(&batch).expect("rows");
+    }
+    made.finish().expect("the end");
+    drop(made);
+    out
+}
+
 /// What several threads make of many rows stands in their order, and none of it is missing.
 #[test]
 fn many_rows_stay_in_their_order() {
-    const ROWS: i64 = 60_000;
-    let columns = [declared("n", "bigint"), declared("note", "text")];
-    let made = |format: &'static Format| {
-        let mut out = Vec::new();
-        let mut made = writer(Layout::of(format), &mut out);
-        made.columns(&columns).expect("columns");
-        for first in (0..ROWS).step_by(1_000) {
-            let mut batch = RowBatch::new();
-            for n in first..first + 1_000 {
-                let note = format!(
-                    "berth {} at the far end of the long quay, {}",
-                    n % 977,
-                    "~".repeat(n as usize % 90)
-                );
-                batch.push_row([ValueRef::Integer(n), ValueRef::Text(&note)]);
-            }
-            made.rows(&batch).expect("rows");
-        }
-        made.finish().expect("the end");
-        drop(made);
-        out
-    };
-    let text = String::from_utf8(made(&TEXT)).expect("text");
-    let numbers = text
-        .lines()
-        .skip(1)
-        .map(|line| line.split_whitespace().next().and_then(|n| n.parse().ok()));
-    assert!(numbers.eq((0..ROWS).map(Some)), "the lines of text");
-    let file = SerializedFileReader::new(bytes::Bytes::from(made(&PARQUET))).expect("reads");
-    assert!(file.num_row_groups() > 1, "more than one group");
-    for (at, row) in file.get_row_iter(None).expect("rows").enumerate() {
-        let row = row.expect("a row");
-        let mut fields = row.get_column_iter().map(|(_, field)| field.clone());
-        assert_eq!(fields.next(), Some(Field::Long(at as i64)));
-        let Some(Field::Str(note)) = fields.next() else {
-            panic!("row {at} has no note");
+    for fits in [None, Some(1_000)] {
+        let layout = Layout {
+            fits,
+            ..Layout::of(&TEXT)
         };
-        assert!(
-            note.starts_with(&format!("berth {} at", at % 977)),
-            "{at}: {note}"
-        );
+        let text = String::from_utf8(many(layout, None)).expect("text");
+        let mut lines = text.lines();
+        assert_eq!(lines.next(), Some("    n  note"));
+        for n in 0..MANY {
+            let line = format!("{n:>5}  {}", note(n));
+            assert_eq!(lines.next(), Some(line.as_str()));
+        }
+        assert_eq!(lines.next(), None);
+    }
+}
+
+/// The types of a Parquet file are those of all rows, also where the last one says otherwise than those with which it was begun.
+#[test]
+fn many_rows_are_columns_of_the_type_of_all() {
+    for late in [None, Some("x"), Some("9007199254740993")] {
+        let made = bytes::Bytes::from(many(Layout::of(&PARQUET), late));
+        let file = SerializedFileReader::new(made).expect("reads");
+        assert!(file.num_row_groups() > 1, "more than one group");
+        let mut count = 0;
+        for (at, row) in (0..).zip(file.get_row_iter(None).expect("rows")) {
+            let row = row.expect("a row");
+            let mut fields = row.get_column_iter().map(|(_, field)| field.clone());
+            let number = match late {
+                None => Field::Long(at),
+                Some(text) if at + 1 == MANY => Field::Str(text.into()),
+                Some(_) => Field::Str(at.to_string()),
+            };
+            assert_eq!(fields.next(), Some(number));
+            assert_eq!(fields.next(), Some(Field::Str(note(at))));
+            count += 1;
+        }
+        assert_eq!(count, MANY);
     }
 }

@@ -328,9 +328,9 @@ fn old_moments_and_intervals_stay_with_their_rows() {
         };
         let wanted = [
             format!("1970-01-01 00:00:00.000001 {}PT0S", number(0)),
-            format!(" {}", number(1)),
+            format!("null {}null", number(1)),
             format!("1970-01-02 00:00:00.000001 {}P1YT60S", number(2)),
-            format!(" {}", number(0)),
+            format!("null {}null", number(0)),
             format!("1970-04-11 00:00:00.000001 {}PT0S", number(1)),
             format!("1970-04-12 00:00:00.000001 {}P1YT60S", number(2)),
         ];
