@@ -142,6 +142,23 @@ pub fn table(dir: &Path) {
         against(compared, both),
         2.0,
     );
+    let (turned, _) = work::asked(dir, "select * from big order by id desc");
+    let turned = turned
+        .entry()
+        .and_then(|entry| entry.sheet())
+        .expect("rows");
+    let turned = sheet::read(&turned.set);
+    let compared = || {
+        let found =
+            compare(&read, &turned, &pairing, &By::Key(vec![0]), 0.0, &never).expect("compares");
+        assert_eq!(found.same, 1_000_000);
+    };
+    let both = || {
+        read_all(&read);
+        read_all(&turned);
+    };
+    let (took, ratio) = against(compared, both);
+    println!("| the same, the second in another order | {took:.2} | {ratio:.2} | reported |");
     drop((read, second));
 
     let stop = Arc::new(AtomicBool::new(false));

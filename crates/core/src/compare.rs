@@ -7,6 +7,8 @@ use std::cmp::Ordering;
 use std::collections::HashMap;
 use std::hash::Hasher;
 use std::io;
+use std::sync::atomic::{AtomicBool, Ordering as AtomicOrder};
+use std::time::Duration;
 
 use foldhash::fast::{FixedState, FoldHasher};
 
@@ -240,8 +242,9 @@ fn side(
     let in_front = key.iter().copied().eq(0..key.len());
     each_row(set, None, stop, &mut |number, row| {
         bytes.clear();
+        let values: Vec<ValueRef<'_>> = row.values().collect();
         for (at, column) in columns.iter().enumerate() {
-            let value = row.get(*column);
+            let value = values.get(*column).copied().unwrap_or(ValueRef::Null);
             kinds[at].add(value);
             write_same(value, &mut bytes);
             ends[at] = bytes.len();
@@ -271,6 +274,29 @@ fn side(
         repeated: repeats.count() as u64,
         prints,
         kinds,
+    })
+}
+
+/// Reads both sides, at the same time.
+fn sides(
+    (before, old): (&ResultSet, &[usize]),
+    (after, new): (&ResultSet, &[usize]),
+    key: &[usize],
+    stop: &dyn Fn() -> bool,
+) -> io::Result<(Side, Side)> {
+    let halt = AtomicBool::new(false);
+    std::thread::scope(|scope| {
+        let second = scope.spawn(|| side(after, new, key, &|| halt.load(AtomicOrder::Relaxed)));
+        let first = side(before, old, key, stop);
+        while !second.is_finished() {
+            if first.is_err() || stop() {
+                halt.store(true, AtomicOrder::Relaxed);
+            }
+            std::thread::sleep(Duration::from_millis(1));
+        }
+        let second = second.join();
+        let second = second.unwrap_or_else(|_| Err(io::Error::other("a thread failed")));
+        Ok((first?, second?))
     })
 }
 
@@ -541,8 +567,7 @@ pub fn compare(
     {
         return Ok(found);
     }
-    let mut a = side(before, &old, key, stop)?;
-    let mut b = side(after, &new, key, stop)?;
+    let (mut a, mut b) = sides((before, &old), (after, &new), key, stop)?;
     if let By::Place = by {
         // A place is a key of its own.
         for print in a.prints.iter_mut().chain(&mut b.prints) {

@@ -129,6 +129,10 @@ fn what_is_asked_of_columns_is_done_to_their_values() {
             "/load - --into levels --skip-rows 2 --go\nfrom the gauge\nof the mole\nid;level\n7;3\n",
             "7|3|null|null",
         ),
+        (
+            "/load - --into levels --go\nfrom the gauge\nid;level\n8;2\n",
+            "8|2|null|null",
+        ),
     ] {
         let loaded = said(&mut session, load);
         assert!(

@@ -12,6 +12,7 @@ use idle_tide_core::Value;
 use idle_tide_desk::settings::Places;
 use idle_tide_desk::{Content, Desk, Event, Options, State, Wanted, Writes, sheet};
 use idle_tide_engines::Fault;
+use idle_tide_lang::Dialect;
 use scripted::{Cue, Script, Scripted};
 
 struct Harbour {
@@ -494,4 +495,62 @@ fn what_does_not_stop_is_given_up() {
     let said = words(h.run("select 3;"));
     assert!(said.contains("was not sent"), "{said}");
     assert!(h.desk.session().is_lost());
+}
+
+/// What a load that was cut off left is told as far as it is known.
+#[test]
+fn a_load_that_is_cut_off_says_what_it_left() {
+    let lost = |words: &'static str| (words, Cue::Fail(Fault::Lost));
+    let mariadb = Dialect::named("mariadb");
+    let nothing = "Nothing was loaded.";
+    let table = [
+        (vec![lost("insert")], None, "", nothing),
+        (
+            vec![lost("commit")],
+            None,
+            "",
+            "The connection was lost while the rows were being kept, and whether they were is not known. Look at levels",
+        ),
+        (
+            vec![lost("commit")],
+            None,
+            "--batch 1",
+            "The connection was lost while the rows were",
+        ),
+        // There a table that is made is there at once, and cannot be dropped over a link that is gone.
+        (
+            vec![lost("insert"), lost("drop")],
+            mariadb,
+            "",
+            "Nothing was loaded. levels was made for it and is still there, without rows: drop table levels removes it.",
+        ),
+        (
+            vec![("insert", Cue::Fail(Fault::Constraint))],
+            mariadb,
+            "",
+            nothing,
+        ),
+    ];
+    for (cues, dialect, options, words) in table {
+        let script = Arc::new(Script {
+            cues: Mutex::new(
+                cues.iter()
+                    .map(|(w, cue)| (w.to_string(), cue.clone()))
+                    .collect(),
+            ),
+            dialect,
+            ..Script::default()
+        });
+        let mut harbour = Harbour::new(&script);
+        harbour.run(&format!(
+            "/load - --into levels --go {options}\nid;level\n1;2,5\n2;3,5\n"
+        ));
+        let entry = harbour.desk.entry().expect("the load");
+        let Content::Failure(failure) = &entry.content else {
+            panic!("{entry:?}");
+        };
+        assert!(failure.headline.contains(words), "{}", failure.headline);
+        let dropped = script.ran().iter().any(|ran| ran == "drop table levels");
+        assert_eq!(dropped, dialect.is_some(), "{:?}", script.ran());
+    }
 }

@@ -41,14 +41,20 @@ pub fn look(
         separator: asked.separator.unwrap_or(b','),
         quotes: !asked.no_quotes,
         header: false,
-        skip: asked.skip,
+        skip: asked.skip.unwrap_or(0),
     };
     let mut names = Vec::new();
     if kind == Kind::Separated {
         if asked.separator.is_none() {
             shape.separator = separator_of(path, &shape)?;
         }
-        let first = first_rows(path, &shape, 200)?;
+        let mut first = first_rows(path, &shape, 200)?;
+        if asked.skip.is_none() && asked.header != Some(false) {
+            let titles = titles(&first);
+            shape.skip = titles as u64;
+            first.drain(..titles);
+        }
+        first.retain(|row| !row.is_empty());
         let Some(head) = first.first() else {
             return Err(Trouble("The file has no rows.".into()));
         };
@@ -203,7 +209,7 @@ pub fn check(
     Ok(())
 }
 
-/// The first rows of a file, each field with its mark.
+/// The first rows of a file, each field with its mark; nothing for a line that is none.
 fn first_rows(
     path: &Path,
     shape: &Shape,
@@ -219,7 +225,7 @@ fn first_rows(
         match reader.next(&mut fields)? {
             Came::End => break,
             _ if skip > 0 => skip -= 1,
-            Came::Bad(_) => {}
+            Came::Bad(_) => list.push(Vec::new()),
             Came::Row => {
                 let one = |at| {
                     let (bytes, mark) = fields.get(at);
@@ -244,17 +250,60 @@ fn separator_of(path: &Path, shape: &Shape) -> Result<u8, Trouble> {
         let Ok(rows) = first_rows(path, &shape, 100) else {
             continue;
         };
-        let width = rows.first().map_or(0, Vec::len);
+        let width = usual_width(&rows);
         let same = rows.iter().filter(|row| row.len() == width).count();
         if width < 2 {
             continue;
         }
-        let score = (same * 100 / rows.len(), width);
+        // Titles in front count a little against it, an odd row further down more.
+        let front = rows.iter().take_while(|row| row.len() != width).count();
+        let of_rows = same * 10_000 / (rows.len() - front) - front.min(1);
+        let score = (of_rows, width);
         if score > best.1 {
             best = (separator, score);
         }
     }
     Ok(best.0)
+}
+
+/// How many values most rows have.
+fn usual_width(rows: &[Vec<(String, Mark)>]) -> usize {
+    let mut counts = std::collections::BTreeMap::new();
+    for row in rows {
+        *counts.entry(row.len()).or_insert(0) += 1;
+    }
+    counts
+        .into_iter()
+        .max_by_key(|(width, count)| (*count, *width))
+        .map_or(0, |(width, _)| width)
+}
+
+/// Rows in front of the names, as reports have them: most of the values that other rows have are not there, and below stands a row of names over
+/// columns of which one at least holds something else than texts.
+fn titles(rows: &[Vec<(String, Mark)>]) -> usize {
+    const MOST: usize = 20;
+    let width = usual_width(rows);
+    let is_title = |row: &&Vec<(String, Mark)>| {
+        let filled = row.iter().filter(|(text, _)| !text.trim().is_empty());
+        filled.count() * 2 <= width
+    };
+    let count = rows.iter().take_while(is_title).count();
+    let Some((head, below)) = rows.get(count..).and_then(<[_]>::split_first) else {
+        return 0;
+    };
+    let told = |at: usize| {
+        let mut evidence = Evidence::default();
+        let values = below.iter().filter_map(|row| row.get(at));
+        values
+            .filter(|(text, _)| !text.is_empty())
+            .for_each(|(text, _)| evidence.text(text));
+        evidence.values > 0 && evidence.column_type() != ColumnType::Text
+    };
+    let fits = count <= MOST && width > 1 && head.len() == width;
+    match fits && has_header(&rows[count..]) && (0..width).any(told) {
+        true => count,
+        false => 0,
+    }
 }
 
 /// Whether the first row has names: texts that are all there and differ, where below stand numbers, days or the like, or where
@@ -335,6 +384,21 @@ mod tests {
             ),
             ("a,A\nx,1\n", "column_1 text, column_2 text"),
             ("name,port\nHeron,Old Quay\n", "name text, port text"),
+            // What reports have above the names of their columns.
+            (
+                "Landings, 2031\n\nid;dues;port\n1;2,5;Mole\n2;3,5;Quay\n",
+                "id integer, dues decimal(2,1) comma, port text",
+            ),
+            (
+                "Landings,,\nMarch,,\nid,kg,port\n1,2.5,Mole\n2,3.5,Quay\n",
+                "id integer, kg decimal(2,1), port text",
+            ),
+            // A first row that lacks values, and one that has names for fewer columns, are none.
+            (
+                "Mole,,\nQuay,a,b\nSpit,c,d\n",
+                "column_1 text, column_2 text, column_3 text",
+            ),
+            ("a\n1,2\n3,4\n", "a text"),
         ] {
             let (_dir, _, found) = looked("t.csv", text);
             assert_eq!(types(&found.expect("a proposal")), wanted, "{text}");

@@ -80,6 +80,6 @@ pub struct Asked {
     pub encoding: Option<Encoding>,
     /// What stands for null.
     pub null: Option<String>,
-    /// Rows that are passed over before the first one.
-    pub skip: u64,
+    /// Rows that are passed over before the first one; titles in front of it are found where nothing is asked.
+    pub skip: Option<u64>,
 }

@@ -136,7 +136,7 @@ pub(super) fn fit(
         || asked.encoding.is_some()
         || asked.null.is_some()
         || asked.no_quotes
-        || asked.skip > 0;
+        || asked.skip.is_some();
     if proposal.shape.kind != Kind::Separated && of_text {
         return Err("--separator, --header, --no-header, --no-quotes, --null, --encoding and --skip-rows are for values between separators, and this file has none.".into());
     }

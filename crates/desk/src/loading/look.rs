@@ -180,7 +180,15 @@ impl Look {
                     true => "",
                     false => ", quotes are signs like any others",
                 };
-                format!("{sign}, {names}{quotes}, {}", shape.encoding.name())
+                let front = match (shape.skip, self.wishes.asked.skip) {
+                    (0, _) => String::new(),
+                    (_, Some(asked)) => format!(", the first {} left out", counted(asked, "row")),
+                    (1, None) => ", a title in front of them left out (--skip-rows 0 takes it)".into(),
+                    (more, None) => format!(
+                        ", {more} rows of titles in front of them left out (--skip-rows 0 takes them)"
+                    ),
+                };
+                format!("{sign}, {names}{front}{quotes}, {}", shape.encoding.name())
             }
             Kind::Documents => "documents".into(),
             Kind::Columnar => "Parquet".into(),

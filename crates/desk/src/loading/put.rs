@@ -38,6 +38,10 @@ struct Done {
     kept: u64,
     /// Whether the table was made.
     made: bool,
+    /// Whether it is there without rows after a failure, since it could not be dropped.
+    left: bool,
+    /// Whether the connection was lost while rows were being kept.
+    in_doubt: bool,
     /// Whether it stands in a transaction of the user's.
     in_transaction: bool,
     took: Duration,
@@ -128,6 +132,12 @@ impl Load {
         let quiet = |connection: &mut dyn Connection, sql: &str| {
             statement::run_quietly(connection, ticket, sql)
         };
+        // What was sent and not answered may have happened.
+        let keep = |connection: &mut dyn Connection, in_doubt: &mut bool| {
+            let kept = quiet(connection, "commit");
+            *in_doubt = matches!(&kept, Err(error) if error.fault == Fault::Lost);
+            kept
+        };
         if makes && commits {
             quiet(connection, &create(&self.proposal, &self.target))?;
             self.done.made = true;
@@ -163,7 +173,7 @@ impl Load {
                 self.done.read += batch.rows.len() as u64;
                 since += batch.rows.len() as u64;
                 if own && self.wishes.batch.is_some_and(|size| since >= size) {
-                    quiet(connection, "commit")?;
+                    keep(connection, &mut self.done.in_doubt)?;
                     self.done.kept = self.done.stored;
                     quiet(connection, begin)?;
                     since = 0;
@@ -181,7 +191,7 @@ impl Load {
             let (refused, beside) = ended.map_err(|trouble| EngineError::plain(trouble.0))?;
             (self.done.refused, self.done.beside) = (refused, beside);
             if own {
-                quiet(connection, "commit")?;
+                keep(connection, &mut self.done.in_doubt)?;
             }
             Ok(())
         };
@@ -191,8 +201,9 @@ impl Load {
                 // The link may be gone, and the transaction with it.
                 let _ = quiet(connection, "rollback");
             }
-            if self.done.made && commits && self.done.kept == 0 {
-                let _ = quiet(connection, &format!("drop table {}", self.target.written));
+            if self.done.made && commits && self.done.kept == 0 && !self.done.in_doubt {
+                let gone = quiet(connection, &format!("drop table {}", self.target.written));
+                self.done.left = gone.is_err();
             }
         }
         done
@@ -349,6 +360,41 @@ impl Work for Load {
     }
 }
 
+impl Load {
+    /// What a load that failed left, in words.
+    fn kept(&self) -> String {
+        let (name, done) = (&self.target.name, &self.done);
+        let mut words = match done.kept {
+            0 => String::new(),
+            kept => {
+                let rows = counted(kept, self.target.dialect.row());
+                format!("{rows} were kept in batches before; ")
+            }
+        };
+        words.push_str(&match (done.kept, done.in_transaction) {
+            _ if done.in_doubt => format!(
+                "the connection was lost while {} being kept, and whether they were is not known. Look at {name} before you load anything again.",
+                if done.kept == 0 { "the rows were" } else { "those after them were" }
+            ),
+            (0, true) => {
+                "what went in before stands in your transaction; roll it back to take it out.".into()
+            }
+            (0, false) if done.left => format!(
+                "nothing was loaded. {name} was made for it and is still there, without rows: drop table {} removes it.",
+                self.target.written
+            ),
+            // What a collection has is counted by whoever fills it.
+            (0, false) if self.target.dialect.is_flow() => String::new(),
+            (0, false) => "nothing was loaded.".into(),
+            _ => "the rest was not loaded.".into(),
+        });
+        let first = words.chars().next();
+        first.map_or(String::new(), |first| {
+            first.to_uppercase().collect::<String>() + &words[first.len_utf8()..]
+        })
+    }
+}
+
 impl Task for Load {
     fn holds(&self) -> bool {
         true
@@ -358,22 +404,7 @@ impl Task for Load {
         let (name, done) = (&self.target.name, &self.done);
         let thing = self.target.dialect.row();
         if let Err(error) = how {
-            let kept = match (
-                done.kept,
-                done.in_transaction,
-                self.target.dialect.is_flow(),
-            ) {
-                (0, false, false) => "Nothing was loaded.".to_string(),
-                (0, true, _) => {
-                    "What went in before stands in your transaction; roll it back to take it out."
-                        .into()
-                }
-                (0, false, true) => String::new(),
-                (kept, ..) => format!(
-                    "{} were kept in batches before; the rest was not loaded.",
-                    counted(kept, thing)
-                ),
-            };
+            let kept = self.kept();
             if error.fault == Fault::Cancelled {
                 let mut page = Page::new();
                 page.say(Tone::Heading, "The load was stopped.");

@@ -118,7 +118,7 @@ fn wishes(parsed: &Parsed) -> Result<Wishes, String> {
             "no-header" => wishes.asked.header = Some(false),
             "no-quotes" => wishes.asked.no_quotes = true,
             "null" => wishes.asked.null = Some(value.into()),
-            "skip-rows" => wishes.asked.skip = value.parse().unwrap_or(0),
+            "skip-rows" => wishes.asked.skip = value.parse().ok(),
             "encoding" => {
                 let found = Encoding::named(value);
                 wishes.asked.encoding =

@@ -46,6 +46,8 @@ pub struct Script {
     pub notes: Vec<String>,
     /// A second connection of its own, if it has one.
     pub beside: Option<Arc<Script>>,
+    /// Whose SQL it takes, if not that of files.
+    pub dialect: Option<&'static Dialect>,
     /// What stands in its catalog beside the table `t`.
     pub tables: Vec<&'static str>,
 }
@@ -125,7 +127,7 @@ pub struct Scripted(pub Arc<Script>);
 
 impl Connection for Scripted {
     fn dialect(&self) -> &'static Dialect {
-        &SQLITE
+        self.0.dialect.unwrap_or(&SQLITE)
     }
 
     fn control(&self) -> Arc<dyn Control> {
