@@ -1258,3 +1258,50 @@ fn practice_servers_keep_what_they_hold_and_let_in_who_knows_the_password() {
         refused.err
     );
 }
+
+/// What reports have in front of the names of their columns is found, said, and taken where it is asked for.
+#[test]
+fn titles_in_front_of_a_file_are_left_out() {
+    let shell = Shell::new();
+    let (db, file) = (shell.path("landings.db"), shell.path("landings.csv"));
+    assert_eq!(
+        shell.run(&["run", &db, "--new", "create table t (n)"]).code,
+        0
+    );
+    let titles = "Landings\nBrackwater Haven\n";
+    for (front, options, words) in [
+        ("", vec![], "names in the first line"),
+        (
+            &titles[..9],
+            vec![],
+            "names below a title, left out (--skip-rows 0 takes it)",
+        ),
+        (
+            titles,
+            vec![],
+            "names below 2 rows of titles, left out (--skip-rows 0 takes them)",
+        ),
+        (
+            titles,
+            vec!["--skip-rows", "2"],
+            "names below the first 2 rows, left out",
+        ),
+        (
+            titles,
+            vec!["--skip-rows", "3", "--no-header"],
+            "no names in it, the first 3 rows left out",
+        ),
+        (titles, vec!["--skip-rows", "0"], "2 rows do not fit"),
+    ] {
+        std::fs::write(&file, format!("{front}id,kg\n1,2.5\n")).expect("written");
+        let load = ["load", &db, &file, "--into", "landings", "--dry"];
+        let arguments: Vec<&str> = load.into_iter().chain(["--"]).chain(options).collect();
+        let told = shell.run(&arguments);
+        assert!(
+            told.out.contains(words),
+            "{front:?}: {}{}",
+            told.out,
+            told.err
+        );
+    }
+}

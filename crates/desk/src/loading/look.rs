@@ -172,23 +172,24 @@ impl Look {
                     b'\t' => "tabs".to_string(),
                     sign => format!("{} between values", char::from(sign)),
                 };
-                let names = match shape.header {
-                    true => "names in the first line",
-                    false => "no names in it",
+                let front = counted(shape.skip, "row");
+                let names = match (shape.header, shape.skip, self.wishes.asked.skip) {
+                    (true, 0, _) => "names in the first line".to_string(),
+                    (false, 0, _) => "no names in it".into(),
+                    (true, _, Some(_)) => format!("names below the first {front}, left out"),
+                    (false, _, _) => format!("no names in it, the first {front} left out"),
+                    (true, 1, None) => {
+                        "names below a title, left out (--skip-rows 0 takes it)".into()
+                    }
+                    (true, more, None) => format!(
+                        "names below {more} rows of titles, left out (--skip-rows 0 takes them)"
+                    ),
                 };
                 let quotes = match shape.quotes {
                     true => "",
                     false => ", quotes are signs like any others",
                 };
-                let front = match (shape.skip, self.wishes.asked.skip) {
-                    (0, _) => String::new(),
-                    (_, Some(asked)) => format!(", the first {} left out", counted(asked, "row")),
-                    (1, None) => ", a title in front of them left out (--skip-rows 0 takes it)".into(),
-                    (more, None) => format!(
-                        ", {more} rows of titles in front of them left out (--skip-rows 0 takes them)"
-                    ),
-                };
-                format!("{sign}, {names}{front}{quotes}, {}", shape.encoding.name())
+                format!("{sign}, {names}{quotes}, {}", shape.encoding.name())
             }
             Kind::Documents => "documents".into(),
             Kind::Columnar => "Parquet".into(),
