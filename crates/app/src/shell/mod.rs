@@ -242,11 +242,12 @@ fn start(run: &Run) -> Result<i32, Stop> {
     let gathered = Gathered::default();
     // A picture says what its columns are in; one whose catalog cannot be read says less.
     let catalog = match form {
-        Some(_) => connection
+        // Fields of documents have no comments.
+        Some(_) if !dialect.is_flow() => connection
             .describe()
             .catalog(0, &mut |_| ())
             .unwrap_or_default(),
-        None => Catalog::default(),
+        _ => Catalog::default(),
     };
     let catalog = Arc::new(catalog);
     let events = sender;
