@@ -17,8 +17,7 @@ use parquet::file::reader::{FileReader, SerializedFileReader};
 use parquet::record::Field;
 use parquet::schema::types::Type;
 
-use crate::records::{Seen, Take};
-use crate::{Fields, Mark, Trouble};
+use crate::{Fields, Mark, Seen, Take, Trouble};
 
 fn of_parquet(error: ParquetError) -> Trouble {
     Trouble(format!("The file cannot be read as Parquet: {error}."))

@@ -10,9 +10,9 @@ use crate::columnar::columns_of;
 use crate::convert::Form;
 use crate::file::{Encoding, Kind, Spooled};
 use crate::plan::{Proposal, Shape};
-use crate::records::{Seen, fields};
+use crate::records::fields;
 use crate::separated::{Came, Separated};
-use crate::{Fields, Mark, Trouble};
+use crate::{Fields, Mark, Seen, Trouble};
 
 /// Bytes of a file that is read whole to find its types.
 const WHOLE: u64 = 4 << 30;

@@ -160,3 +160,14 @@ impl Fields {
         (&self.bytes[start..*end], *mark)
     }
 }
+
+/// What a file gives.
+pub(crate) enum Seen<'a> {
+    /// A row; of documents with the names of its fields so far.
+    Row(&'a Fields, &'a [String]),
+    /// What is none.
+    Bad(Bad),
+}
+
+/// Takes what a file gives, and answers whether it wants more.
+pub(crate) type Take<'a> = dyn FnMut(Seen<'_>) -> Result<bool, Trouble> + 'a;

@@ -15,18 +15,7 @@ use crate::convert::put;
 use crate::file::{Kind, text_of};
 use crate::plan::{ColumnPlan, Proposal, Shape};
 use crate::separated::{Came, Separated, shortened};
-use crate::{Bad, Fields, Mark, Trouble};
-
-/// What a file gives.
-pub(crate) enum Seen<'a> {
-    /// A row; of documents with the names of its fields so far.
-    Row(&'a Fields, &'a [String]),
-    /// What is none.
-    Bad(Bad),
-}
-
-/// Takes what a file gives, and answers whether it wants more.
-pub(crate) type Take<'a> = dyn FnMut(Seen<'_>) -> Result<bool, Trouble> + 'a;
+use crate::{Bad, Fields, Mark, Seen, Take, Trouble};
 
 /// The rows of a file one after the other, the header left out; `names` are the columns that are known.
 pub(crate) fn fields(
