@@ -258,7 +258,11 @@ const MANY: i64 = 45_000;
 
 fn note(n: i64) -> String {
     let quay = "~".repeat(n as usize % 90);
-    format!("berth {} at the far end of the long quay, {quay}é", n % 977)
+    let end = if n % 3 == 0 { 'é' } else { 'e' };
+    format!(
+        "berth {} at the far end of the long quay, {quay}{end}",
+        n % 977
+    )
 }
 
 /// Many rows of a number and a text; `late` is what stands in the place of the last number.
