@@ -461,6 +461,18 @@ impl Task for Load {
                 parts.join(", ")
             ),
         );
+        let titles = self.proposal.shape.skip;
+        if titles > 0 && self.wishes.asked.skip.is_none() {
+            let (rows, them) = match titles {
+                1 => ("A title above the names was left out".to_string(), "it"),
+                more => (
+                    format!("{more} rows of titles above the names were left out"),
+                    "them",
+                ),
+            };
+            let words = format!("{rows}; --skip-rows 0 takes {them}.");
+            page.say(Tone::Care, words);
+        }
         match &done.beside {
             Some(path) => {
                 page.say(
