@@ -1304,4 +1304,10 @@ fn titles_in_front_of_a_file_are_left_out() {
             told.err
         );
     }
+    // Nothing is left out in silence where nobody looks at the proposal.
+    std::fs::write(&file, format!("{titles}id,kg\n1,2.5\n")).expect("written");
+    let told = shell.run(&["load", &db, &file, "--into", "landings"]);
+    let said = format!("{}{}", told.out, told.err);
+    let words = "2 rows of titles above the names were left out; --skip-rows 0 takes them.";
+    assert!(told.code == 0 && said.contains(words), "{said}");
 }
