@@ -295,7 +295,7 @@ fn sides(
             std::thread::sleep(Duration::from_millis(1));
         }
         let second = second.join();
-        let second = second.unwrap_or_else(|_| Err(io::Error::other("a thread failed")));
+        let second = second.unwrap_or_else(|panic| std::panic::resume_unwind(panic));
         Ok((first?, second?))
     })
 }

@@ -409,24 +409,15 @@ mod tests {
         let mut file = tempfile::NamedTempFile::new().expect("a file");
         std::io::Write::write_all(&mut file, text).expect("written");
         let file = Spooled::own(file, text.len() as u64);
-        let mut proposal = Proposal {
-            shape: Shape {
-                kind: Kind::Separated,
-                encoding: Encoding::Utf8,
-                separator: b',',
-                quotes: true,
-                header: true,
-                skip: 0,
-            },
-            columns: Vec::new(),
-            null: None,
-            no_nul: false,
-            has_nul: false,
-            rows: 0,
-            whole: true,
-            bad: Vec::new(),
-            bad_count: 0,
+        let shape = Shape {
+            kind: Kind::Separated,
+            encoding: Encoding::Utf8,
+            separator: b',',
+            quotes: true,
+            header: true,
+            skip: 0,
         };
+        let mut proposal = Proposal::of(shape, None);
         let names = ["a".to_string(), "b".to_string()];
         let parts = gather_in_parts(&file, &proposal, &names, cut, &|| false).expect("goes on");
         let one = gather(&file, &mut proposal, &names, &|| false);

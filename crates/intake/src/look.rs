@@ -68,17 +68,7 @@ pub fn look(
         let (columns, _) = columns_of(path)?;
         names = columns.into_iter().map(|(name, _)| name).collect();
     }
-    let mut proposal = Proposal {
-        shape,
-        columns: Vec::new(),
-        null: asked.null.clone(),
-        no_nul: false,
-        has_nul: false,
-        rows: 0,
-        whole: true,
-        bad: Vec::new(),
-        bad_count: 0,
-    };
+    let mut proposal = Proposal::of(shape, asked.null.clone());
     let mut seen = gather(file, &mut proposal, &names, stopped)?;
     if seen.not_utf8 && asked.encoding.is_none() && proposal.shape.encoding == Encoding::Utf8 {
         // The beginning was UTF-8 and what follows is not.

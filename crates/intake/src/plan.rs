@@ -67,6 +67,23 @@ pub struct Proposal {
     pub bad_count: u64,
 }
 
+impl Proposal {
+    /// A proposal of which nothing but how the file is read is known yet.
+    pub(crate) fn of(shape: Shape, null: Option<String>) -> Self {
+        Proposal {
+            shape,
+            columns: Vec::new(),
+            null,
+            no_nul: false,
+            has_nul: false,
+            rows: 0,
+            whole: true,
+            bad: Vec::new(),
+            bad_count: 0,
+        }
+    }
+}
+
 /// What is asked of a file, where it is not to be found.
 #[derive(Debug, Clone, Default)]
 pub struct Asked {

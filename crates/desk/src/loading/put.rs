@@ -19,6 +19,7 @@ use idle_tide_lang::dialect::Family;
 use super::beside::Beside;
 use super::fit::{Target, Wishes, create, keys_of};
 use crate::entry::Content;
+use crate::holding::capital;
 use crate::pace::Pace;
 use crate::page::{Page, Tone};
 use crate::session::{Check, Next, Task, Turn};
@@ -388,10 +389,7 @@ impl Load {
             (0, false) => "nothing was loaded.".into(),
             _ => "the rest was not loaded.".into(),
         });
-        let first = words.chars().next();
-        first.map_or(String::new(), |first| {
-            first.to_uppercase().collect::<String>() + &words[first.len_utf8()..]
-        })
+        capital(&words)
     }
 }
 

@@ -269,47 +269,9 @@ impl Lines<'_> {
         line.push(b'\n');
     }
 
-    /// Where each column begins and ends, in bytes, and how long a line is, of lines in which every cell takes as many columns as it has
-    /// bytes; nothing where what stands between them does not.
-    fn places(&self) -> Option<(Vec<(usize, usize)>, usize)> {
-        let mut at = 0;
-        let places = self.widths.iter().map(|width| {
-            let place = (at, at + width);
-            at += width + self.gap.len();
-            place
-        });
-        let places = places.collect();
-        let plain = self.gap.is_ascii() && self.null.0.len() == self.null.1;
-        plain.then_some((places, at))
-    }
-
-    /// Puts a row where its cells belong; whether all of them are plain, so that this can be done.
-    fn plainly(&self, row: Row<'_>, places: &[(usize, usize)], line: &mut [u8]) -> bool {
-        for ((value, (from, to)), is_number) in row.encoded().zip(places).zip(self.numbers) {
-            let (text, right) = match value {
-                Encoded::Number(text) => (text, true),
-                Encoded::Text(text) => (text, false),
-                Encoded::RawText(_) => return false,
-                _ => (self.null.0, *is_number),
-            };
-            let from = if right { to - text.len() } else { *from };
-            line[from..from + text.len()].copy_from_slice(text);
-        }
-        true
-    }
-
     fn batch(&self, cells: &RowBatch, out: &mut Vec<u8>) {
-        let places = self.places();
         for row in cells.rows() {
             let start = out.len();
-            if let Some((places, length)) = &places {
-                out.resize(start + length, b' ');
-                if self.plainly(row, places, &mut out[start..]) {
-                    self.end(out, start);
-                    continue;
-                }
-                out.truncate(start);
-            }
             for (column, value) in row.encoded().enumerate().take(self.widths.len()) {
                 let (text, width, right) = match value {
                     Encoded::Number(text) => (text, text.len(), true),

@@ -344,7 +344,7 @@ impl Gathered {
             _ => {}
         }
         let value = value.read();
-        match value.is_null() || self.keep(value).is_some() {
+        match self.keep(value).is_some() {
             true => Ok(()),
             false => {
                 let words = format!("{} is not of its column's type", value.plain());
